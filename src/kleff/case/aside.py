@@ -1,0 +1,217 @@
+"""The set-aside area: on the volume of the thing itself, so that setting aside is one rename whatever the size."""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from base64 import b64decode, b64encode
+from dataclasses import dataclass
+
+from kleff.case.guard import AREA
+from kleff.errors import ActionFailed
+from kleff.workstation.common.files import FileTree
+from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, rename_noreplace
+from kleff.workstation.paths import Look, WPath, from_raw, look_of
+
+
+@dataclass(frozen=True)
+class Moved:
+    """What the journal knows of one thing set aside.
+
+    Attributes:
+        place: where it stood.
+        aside: where it lies now.
+        identity: device and inode; after the rename the thing must still be this one.
+        parent_times: of the folder it stood in, given back by undo.
+    """
+
+    place: WPath
+    aside: WPath
+    identity: tuple[int, int]
+    parent_times: tuple[int, int]
+    items: int
+    size: int
+
+    def data(self) -> dict[str, object]:
+        return {
+            "aside": b64encode(self.aside.raw).decode(),
+            "identity": list(self.identity),
+            "parent_times": list(self.parent_times),
+            "items": self.items,
+            "size": self.size,
+        }
+
+
+def moved_from(files: FileTree, place: bytes, data: dict[str, object]) -> Moved:
+    """The inverse of `Moved.data`."""
+    identity, times = data["identity"], data["parent_times"]
+    assert isinstance(identity, list)
+    assert isinstance(times, list)
+    aside = from_raw(files.style, b64decode(str(data["aside"])))
+    return Moved(
+        from_raw(files.style, place), aside, (identity[0], identity[1]), (times[0], times[1]),
+        int(str(data["items"])), int(str(data["size"])),
+    )  # fmt: skip
+
+
+class Area:
+    """The set-aside areas of one case."""
+
+    def __init__(self, files: FileTree, case: str) -> None:
+        self._files = files
+        self._case = case
+        self._made: dict[tuple[str, tuple[str, ...]], WPath] = {}
+
+    def plan(self, place: WPath, number: int) -> Moved:
+        """Look at a thing and say where it will lie; the area is made, nothing is moved.
+
+        Raises:
+            ActionFailed: there is no place for it on its volume.
+            FileNotFoundError: it is gone.
+        """
+        look = self._files.look(place)
+        if look is None:
+            raise FileNotFoundError(errno.ENOENT, "gone", str(place))
+        with self._files.folder(place.parent) as fd:
+            times = look_of(os.fstat(fd)).times
+        measure = self._files.measure(place)
+        folder = self._folder(place)
+        return Moved(place, folder.child(f"{number:04d}"), look.identity, times, measure.items, measure.size)
+
+    def _folder(self, place: WPath) -> WPath:
+        top = self._files.mount_root(place)
+        if top.key in self._made:
+            return self._made[top.key]
+        for depth in range(len(top.parts), len(place.parts)):
+            above = WPath(place.style, place.volume, place.parts[:depth])
+            if self._make(above):
+                self._made[top.key] = above.child(AREA, self._case)
+                return self._made[top.key]
+        raise ActionFailed(f"no place on its volume to set {place} aside", remedy="run Kleff as administrator")
+
+    def _make(self, above: WPath) -> bool:
+        """Make the area below a folder whose times stay as they were; False where this account may not."""
+        with self._files.folder(above) as fd:
+            before = look_of(os.fstat(fd))
+            try:
+                os.mkdir(AREA, 0o700, dir_fd=fd)
+                os.fsync(fd)
+            except FileExistsError:
+                pass
+            except OSError as error:
+                if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
+                    return False
+                raise
+            with closing_fd(os.open(AREA, FOLDER_FLAGS, dir_fd=fd)) as area:
+                status = os.fstat(area)
+                if status.st_uid != os.geteuid() or stat.S_IMODE(status.st_mode) & 0o077:
+                    return False
+                try:
+                    os.mkdir(self._case, 0o700, dir_fd=area)
+                    os.fsync(area)
+                except FileExistsError:
+                    pass
+            _keep_times(fd, before)
+        return True
+
+    def move(self, moved: Moved) -> None:
+        """Set a thing aside by one rename, and look whether it was the right one.
+
+        Raises:
+            ActionFailed: it is another thing than the one looked at (which is put back), or the system says no.
+        """
+        with self._files.parent(moved.place) as (fd, name), self._files.folder(moved.aside.parent) as to:
+            now = look_of(os.stat(name, dir_fd=fd, follow_symlinks=False))
+            if now.identity != moved.identity:
+                raise ActionFailed(f"{moved.place} has been replaced since it was looked at", remedy="look at it, then resume")
+            _rename(fd, name, to, moved.aside.name, moved.place)
+            got = look_of(os.stat(moved.aside.name, dir_fd=to, follow_symlinks=False))
+            if got.identity != moved.identity:
+                rename_noreplace(to, moved.aside.name, fd, name)
+                raise ActionFailed(
+                    f"{moved.place} was replaced in the very instant of setting it aside; put back", remedy="find out who works against you"
+                )
+
+    def flush(self, paths: set[WPath]) -> None:
+        """Bring the names in these folders to disk."""
+        for path in paths:
+            with self._files.folder(path) as fd:
+                os.fsync(fd)
+
+    def lies_aside(self, moved: Moved) -> bool:
+        """Whether the thing is really in the set-aside area."""
+        look = self._files.look(moved.aside)
+        return look is not None and look.identity == moved.identity
+
+    def stands_in_place(self, moved: Moved) -> bool:
+        """Whether the thing is (again) where it came from."""
+        look = self._files.look(moved.place)
+        return look is not None and look.identity == moved.identity
+
+    def put_back(self, moved: Moved) -> str:
+        """Take a thing back to where it stood; never replaces anything.
+
+        Returns:
+            "" or what could not be done, for the technician; then both are left.
+        """
+        if self.stands_in_place(moved):
+            return ""
+        if not self.lies_aside(moved):
+            return f"{moved.place}: what was set aside is no longer in {moved.aside}"
+        made = self._make_parents(moved.place.parent)
+        with self._files.folder(moved.aside.parent) as fd, self._files.parent(moved.place) as (to, name):
+            try:
+                rename_noreplace(fd, moved.aside.name, to, name)
+            except FileExistsError:
+                return f"{moved.place}: something else stands there now; both are left, the one set aside as {moved.aside}"
+            os.fsync(to)
+            os.fsync(fd)
+            os.utime(to, ns=moved.parent_times)
+        return f"{moved.place}: its folder was gone and has been made anew" if made else ""
+
+    def _make_parents(self, folder: WPath) -> bool:
+        made = False
+        for depth in range(1, len(folder.parts) + 1):
+            path = WPath(folder.style, folder.volume, folder.parts[:depth])
+            with self._files.parent(path) as (fd, name):
+                try:
+                    os.mkdir(name, 0o755, dir_fd=fd)
+                    made = True
+                except FileExistsError:
+                    pass
+        return made
+
+    def clear(self, areas: set[WPath]) -> None:
+        """Take away the areas of this case that are empty; the folder that holds them keeps its times."""
+        for area in areas:
+            try:
+                with self._files.folder(area.parent.parent) as top:
+                    before = look_of(os.fstat(top))
+                    with closing_fd(os.open(AREA, FOLDER_FLAGS, dir_fd=top)) as fd:
+                        os.rmdir(area.name, dir_fd=fd)
+                    os.rmdir(AREA, dir_fd=top)
+                    _keep_times(top, before)
+            except OSError as error:
+                if error.errno not in (errno.ENOTEMPTY, errno.ENOENT, errno.EEXIST):
+                    raise
+
+
+def _keep_times(fd: int, before: Look) -> None:
+    if look_of(os.fstat(fd)).times != before.times:
+        os.utime(fd, ns=before.times)
+
+
+def _rename(fd: int, name: str, to: int, to_name: str, place: WPath) -> None:
+    try:
+        rename_noreplace(fd, name, to, to_name)
+    except FileNotFoundError:
+        raise
+    except OSError as error:
+        if error.errno == errno.EXDEV:
+            raise ActionFailed(
+                f"{place} lies on a layer it cannot be moved from", remedy="remove it by hand, then resume with --skip"
+            ) from None
+        raise ActionFailed(
+            f"{place} cannot be set aside: {error.strerror}", remedy="close what uses it, or check the rights; then resume"
+        ) from None

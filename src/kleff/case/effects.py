@@ -1,0 +1,229 @@
+"""The closed list of effect kinds, and the inverse of each, over the facets of a workstation alone.
+
+moved             a path was set aside         inverse: moved back, never over anything
+key removed       a key with all below it      inverse: written back from the export
+value removed     one value of a key           inverse: written back from the export
+service changed   stopped                      inverse: start type and running state given back
+process ended     asked, then ended            none: named, with its command line
+uninstaller ran   an outside program           none: named
+package removed   by the package manager       none: named; its configuration files were saved
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from kleff.case.aside import Area, Moved, moved_from
+from kleff.case.exports import export, read_export
+from kleff.case.folder import Case
+from kleff.case.guard import Guard, Target
+from kleff.case.journal import Effect
+from kleff.errors import ActionFailed
+from kleff.progress import Progress
+from kleff.texts import plain
+from kleff.workstation.facets import Service, Workstation
+from kleff.workstation.paths import WPath
+from kleff.workstation.windows.regfile import RegKey
+from kleff.workstation.windows.registry import KeyRef, Registry
+
+MOVED, KEY, VALUE, SERVICE = "moved", "key removed", "value removed", "service changed"
+PROCESS, UNINSTALLER, PACKAGE = "process ended", "uninstaller ran", "package removed"
+BATCH = 100  # intents that share one flush
+
+
+@dataclass
+class Hands:
+    """What effects work with: the workstation, the case, the guard, and who watches."""
+
+    workstation: Workstation
+    case: Case
+    guard: Guard
+    progress: Progress
+    area: Area = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.area = Area(self.workstation.files, self.case.id)
+
+    @property
+    def registry(self) -> Registry:
+        if self.workstation.registry is None:
+            raise ActionFailed("this workstation has no registry")
+        return self.workstation.registry
+
+    def intend(self, action: int, kind: str, data: dict[str, Any], place: bytes = b"") -> Effect:
+        """One effect's intent, on disk when this returns."""
+        number = self.case.journal.next_effect()
+        self.case.journal.intend([Effect(number, action, kind, place, data, "intended")])
+        return self.case.journal.effect(number)
+
+    def done(self, effect: Effect, note: str = "") -> None:
+        self.case.journal.mark([effect.id], "done", note)
+
+
+# -- acting ---------------------------------------------------------------------------------------------------
+
+
+def set_aside(hands: Hands, action: int, targets: list[Target]) -> tuple[int, int]:
+    """Set paths aside: looked at, guarded again, intended, moved, flushed, confirmed.
+
+    Returns:
+        How many items and bytes that was.
+
+    Raises:
+        ActionFailed: naming the path; what was moved before it stays moved and is journaled.
+    """
+    items = size = 0
+    for start in range(0, len(targets), BATCH):
+        moves = _plan_moves(hands, targets[start : start + BATCH])
+        hands.case.journal.intend([Effect(n, action, MOVED, m.place.raw, m.data(), "intended") for n, m in moves])
+        done: list[tuple[int, Moved]] = []
+        try:
+            for number, moved in moves:
+                hands.area.move(moved)
+                done.append((number, moved))
+                items, size = items + moved.items, size + moved.size
+                hands.progress.step(moved.items, moved.size)
+        finally:
+            _confirm_moves(hands, done)
+    return items, size
+
+
+def _plan_moves(hands: Hands, targets: list[Target]) -> list[tuple[int, Moved]]:
+    first = hands.case.journal.next_effect()
+    moves: list[tuple[int, Moved]] = []
+    for target in targets:
+        verdict = hands.guard.check(target)
+        if not verdict.ok:
+            raise ActionFailed(f"{target.path} is no longer allowed to be touched: {verdict.reason}", remedy="look at it by hand")
+        moves.append((first + len(moves), hands.area.plan(target.path, first + len(moves))))
+    return moves
+
+
+def _confirm_moves(hands: Hands, done: list[tuple[int, Moved]]) -> None:
+    gone = {m.place for _, m in done}
+    parents = {m.place.parent for _, m in done if m.place.parent not in gone} | {m.aside.parent for _, m in done}
+    hands.area.flush({p for p in parents if hands.workstation.files.look(p) is not None})
+    hands.case.journal.mark([n for n, _ in done], "done")
+
+
+def remove_key(hands: Hands, action: int, key: KeyRef, tree: RegKey) -> None:
+    """Export a key at this very instant, then delete it with all below it."""
+    _remove_registry(hands, action, KEY, key, tree, lambda: hands.registry.delete_tree(key))
+
+
+def remove_value(hands: Hands, action: int, key: KeyRef, tree: RegKey) -> None:
+    """Export the one value in `tree`, then delete it."""
+    name = next(iter(tree.values.values())).name
+    _remove_registry(hands, action, VALUE, key, tree, lambda: hands.registry.api.delete_value(key.hive, key.physical, name))
+
+
+def _remove_registry(hands: Hands, action: int, kind: str, key: KeyRef, tree: RegKey, act: Callable[[], None]) -> None:
+    verdict = hands.guard.check_key(key, value=kind == VALUE)
+    if not verdict.ok:
+        raise ActionFailed(f"{key} may not be touched: {verdict.reason}", remedy="correct the procedure")
+    stem = f"{hands.case.journal.next_effect():04d}"
+    for ending in (".reg", ".json"):  # of a try that was killed before its intent
+        (hands.case.folder / "undo" / (stem + ending)).unlink(missing_ok=True)
+    sha256 = export(hands.case.folder / "undo", stem, key, tree)
+    keys, values = tree.count()
+    data = {"key": str(key), "stem": stem, "sha256": sha256, "keys": keys, "values": values}
+    effect = hands.intend(action, kind, data)
+    try:
+        act()
+    except OSError as error:
+        raise ActionFailed(f"{key} cannot be removed: {error.strerror}", remedy="check the rights on the key; then resume") from None
+    finally:
+        hands.registry.api.flush()
+    hands.done(effect)
+
+
+# -- what really happened -------------------------------------------------------------------------------------
+
+
+class _Kind(Protocol):
+    def happened(self, hands: Hands, effect: Effect) -> bool: ...
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        """Take an effect back. Returns the effect's new state and a note for the technician."""
+
+
+class _MovedKind:
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        return hands.area.lies_aside(moved_from(hands.workstation.files, effect.place, effect.data))
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        moved = moved_from(hands.workstation.files, effect.place, effect.data)
+        note = hands.area.put_back(moved)
+        if hands.area.stands_in_place(moved):
+            hands.progress.step(moved.items, moved.size)
+            return "undone", plain(note)
+        return "stays", plain(note)
+
+
+class _RegistryKind:
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        """Believed whenever it was intended: putting back what is still there changes nothing."""
+        return True
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        key, tree = read_export(hands.case.folder / "undo", str(effect.data["stem"]), str(effect.data["sha256"]))
+        try:
+            left = hands.registry.write_tree(key, tree)
+        except OSError as error:
+            return "stays", f"{key} cannot be written: {error.strerror}"
+        finally:
+            hands.registry.api.flush()
+        return ("stays" if left else "undone"), "; ".join(left)
+
+
+class _ServiceKind:
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        return True
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        services, data = hands.workstation.services, effect.data
+        if services is None or services.get(str(data["name"])) is None:
+            return "stays", f"the service {data['name']} is no longer registered"
+        services.restore(Service(str(data["name"]), bool(data["running"]), str(data["start"])))
+        return "undone", ""
+
+
+class _NoInverse:
+    def __init__(self, text: str, state: str = "stays") -> None:
+        self._text = text
+        self._state = state
+
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        """Believed whenever it was intended: better one warning too many."""
+        return True
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        return self._state, plain(self._text.replace("{what}", str(effect.data.get("what", ""))))
+
+
+KINDS: dict[str, _Kind] = {
+    MOVED: _MovedKind(),
+    KEY: _RegistryKind(),
+    VALUE: _RegistryKind(),
+    SERVICE: _ServiceKind(),
+    PROCESS: _NoInverse("{what} was ended; start it again if it is wanted", "noted"),
+    UNINSTALLER: _NoInverse("what the uninstaller of {what} removed is not taken back; install the product again"),
+    PACKAGE: _NoInverse("the package manager removed {what}; install again, its saved configuration is in the case"),
+}
+
+
+def reconcile(hands: Hands) -> None:
+    """After a kill or a failure: of every intent without confirmation, ask the workstation whether it happened."""
+    for effect in hands.case.journal.effects():
+        if effect.state == "intended":
+            happened = KINDS[effect.kind].happened(hands, effect)
+            hands.case.journal.mark([effect.id], "done" if happened else "void")
+
+
+def areas_of(hands: Hands) -> set[WPath]:
+    """The set-aside areas this case has used."""
+    files = hands.workstation.files
+    moved = [e for e in hands.case.journal.effects() if e.kind == MOVED]
+    return {moved_from(files, e.place, e.data).aside.parent for e in moved}

@@ -1,0 +1,106 @@
+"""Registry keys as files: `.reg` for people and the system's own tools, JSON with raw bytes, types and view for Kleff."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from base64 import b64decode, b64encode
+from pathlib import Path
+
+import msgspec
+
+from kleff.errors import DamagedCase
+from kleff.procedure.globs import fold
+from kleff.workstation.common.posix import sync_folder
+from kleff.workstation.windows.regfile import RegKey, encode, format_tree
+from kleff.workstation.windows.registry import KeyRef
+from kleff.workstation.windows.values import RegValue
+
+
+class SavedValue(msgspec.Struct):
+    """A value: raw bytes in base64."""
+
+    name: str
+    type: int
+    raw: str
+
+
+class SavedKey(msgspec.Struct):
+    """A key below the exported one (`path` is "" for itself)."""
+
+    path: str
+    values: list[SavedValue]
+
+
+class SavedTree(msgspec.Struct):
+    """A key with all below it, with its hive and view: the text form alone loses the view."""
+
+    hive: str
+    path: str
+    view: int
+    keys: list[SavedKey]
+
+
+def pack(key: KeyRef, tree: RegKey) -> bytes:
+    """The JSON form."""
+    saved: list[SavedKey] = []
+    _collect("", tree, saved)
+    return msgspec.json.format(msgspec.json.encode(SavedTree(key.hive, key.path, key.view, saved)), indent=1)
+
+
+def _collect(path: str, tree: RegKey, saved: list[SavedKey]) -> None:
+    values = [SavedValue(v.name, v.type, b64encode(v.raw).decode()) for v in tree.values.values()]
+    saved.append(SavedKey(path, values))
+    for below in tree.keys.values():
+        _collect(f"{path}\\{below.name}" if path else below.name, below, saved)
+
+
+def unpack(data: bytes, where: str) -> tuple[KeyRef, RegKey]:
+    """The inverse of `pack`.
+
+    Raises:
+        DamagedCase: not such a file.
+    """
+    try:
+        saved = msgspec.json.decode(data, type=SavedTree)
+        root = RegKey(saved.path.rpartition("\\")[2])
+        for entry in saved.keys:
+            key = root.make([p for p in entry.path.split("\\") if p])
+            for value in entry.values:
+                key.values[fold(value.name)] = RegValue(value.name, value.type, b64decode(value.raw))
+    except (msgspec.MsgspecError, ValueError) as error:
+        raise DamagedCase(f"cannot be read: {error}", where=where, remedy="restore the case folder from a copy") from None
+    return KeyRef(saved.hive, saved.path, saved.view), root
+
+
+def write_new(file: Path, data: bytes) -> str:
+    """Write a file that must not be there yet, flushed to disk; returns its SHA-256."""
+    fd = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    with os.fdopen(fd, "wb") as out:
+        out.write(data)
+        out.flush()
+        os.fsync(out.fileno())
+    sync_folder(file.parent)
+    return hashlib.sha256(data).hexdigest()
+
+
+def export(folder: Path, stem: str, key: KeyRef, tree: RegKey) -> str:
+    """Write both forms into a case; returns the SHA-256 of the JSON form."""
+    write_new(folder / f"{stem}.reg", encode(format_tree(f"{key.hive}\\{key.path}", tree)))
+    return write_new(folder / f"{stem}.json", pack(key, tree))
+
+
+def read_export(folder: Path, stem: str, sha256: str) -> tuple[KeyRef, RegKey]:
+    """Read an export back.
+
+    Raises:
+        DamagedCase: it is missing or has changed.
+    """
+    file = folder / f"{stem}.json"
+    try:
+        data = file.read_bytes()
+    except OSError as error:
+        raise DamagedCase(f"cannot be read: {error.strerror}", where=str(file), remedy="restore the case folder from a copy") from None
+    if hashlib.sha256(data).hexdigest() != sha256:
+        raise DamagedCase("has changed since it was written", where=str(file), remedy="restore the case folder from a copy")
+    return unpack(data, str(file))

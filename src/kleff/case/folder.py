@@ -1,0 +1,175 @@
+"""A case: one run of one procedure on one workstation, kept in a folder of its own."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Iterator
+from datetime import datetime
+from pathlib import Path
+
+from kleff.case.journal import Journal
+from kleff.case.marks import Mark, check_unmarked, clear_mark, set_mark
+from kleff.errors import DamagedCase, NoSuchCase, Refused
+from kleff.texts import now
+from kleff.workstation.common.posix import sync_folder
+from kleff.workstation.facets import Workstation
+
+UNFINISHED = ("open", "waiting", "undoing")
+
+
+class Case:
+    """An open case folder.
+
+    Attributes:
+        folder: holds `case.db`, `bag/`, `undo/`, `output/`.
+        state: `open`, `waiting` (for a restart), `finished`, `undoing`, `undone`, `discarded`.
+    """
+
+    def __init__(self, folder: Path, journal: Journal) -> None:
+        self.folder = folder
+        self.journal = journal
+
+    @property
+    def id(self) -> str:
+        return str(self.journal.get("id"))
+
+    @property
+    def state(self) -> str:
+        return str(self.journal.get("state"))
+
+    def text(self, key: str) -> str:
+        value = self.journal.get(key)
+        return "" if value is None else str(value)
+
+    def close(self) -> None:
+        self.journal.close()
+
+    def __enter__(self) -> Case:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.close()
+
+    def output(self, number: int) -> Path:
+        """Where the output of an outside program is kept."""
+        return self.folder / "output" / f"{number:04d}.txt"
+
+    def enter(self, workstation: Workstation, state: str) -> None:
+        """Go to a state; the mark on the workstation follows, set before and cleared after."""
+        if state in UNFINISHED:
+            set_mark(workstation, Mark(case=self.id, folder=str(self.folder), product=self.text("product")))
+            self.journal.set(state=state)
+        else:
+            self.journal.set(state=state, ended=now())
+            clear_mark(workstation, self.id)
+
+
+def create_case(cases: Path, workstation: Workstation, procedure: bytes, product: str, **facts: str) -> Case:
+    """Make a new case folder; never one that is there already.
+
+    Args:
+        procedure: the copy that is kept.
+        facts: further texts for the journal (ticket, technician, product name ...).
+
+    Raises:
+        Blocked: another case is unfinished on the workstation.
+        Refused: the folder cannot be made.
+    """
+    check_unmarked(workstation)
+    stem = f"{datetime.now().astimezone():%Y-%m-%d}-{product}"
+    try:
+        cases.mkdir(parents=True, exist_ok=True, mode=0o700)
+        folder = _new_folder(cases, stem)
+        for name in ("undo", "output"):
+            (folder / name).mkdir(mode=0o700)
+        sync_folder(folder)
+        sync_folder(cases)
+    except OSError as error:
+        raise Refused(f"cannot make a case there: {error.strerror}", where=str(cases), remedy="name another folder with --cases") from None
+    journal = Journal(folder / "case.db", create=True)
+    case = Case(folder, journal)
+    journal.set(
+        id=folder.name, state="new", made=now(), procedure=procedure, workstation=workstation.spec,
+        host=workstation.name, identity=workstation.identity, boot=workstation.boot, **facts,
+    )  # fmt: skip
+    return case
+
+
+def _new_folder(cases: Path, stem: str) -> Path:
+    for number in range(1, 10_000):
+        folder = cases.absolute() / f"{stem}-{number}"
+        try:
+            folder.mkdir(mode=0o700)
+        except FileExistsError:
+            continue
+        return folder
+    raise OSError(17, "too many cases of one day")
+
+
+def find_case(name: str, cases: Path) -> Path:
+    """The folder of a case named by its folder or its id.
+
+    Raises:
+        NoSuchCase: there is none.
+    """
+    for folder in (Path(name), cases / name):
+        if (folder / "case.db").is_file():
+            return Path(os.path.realpath(folder))
+    if Path(name).is_dir():
+        raise NoSuchCase("not a case: case.db is missing", where=name, remedy="kleff cases  lists the cases")
+    raise NoSuchCase("there is no such case", where=name, remedy="kleff cases  lists the cases; --cases names their folder")
+
+
+def open_case(folder: Path, writable: bool = False) -> Case:
+    """Open a case.
+
+    Raises:
+        DamagedCase: the journal cannot be read.
+    """
+    journal = Journal(folder / "case.db", writable=writable)
+    case = Case(folder, journal)
+    if journal.get("id") is None or journal.get("identity") is None:
+        journal.close()
+        raise DamagedCase("the case was never begun", where=str(folder), remedy="it holds nothing; delete its folder")
+    return case
+
+
+def all_cases(cases: Path) -> Iterator[Path]:
+    """The case folders below a folder, in order."""
+    if cases.is_dir():
+        yield from sorted(p for p in cases.iterdir() if (p / "case.db").is_file())
+
+
+def check_belongs(case: Case, workstation: Workstation) -> None:
+    """A case is worked on only where it was made, and only where nobody else could have changed it.
+
+    Raises:
+        Refused: another workstation, or a folder that others can write.
+    """
+    if case.text("identity") != workstation.identity:
+        raise Refused(
+            f"the case was made on another workstation ({case.text('host')})", where=str(case.folder),
+            remedy="work on it there",
+        )  # fmt: skip
+    check_folder_chain(case.folder, "the case")
+
+
+def check_folder_chain(path: Path, what: str) -> None:
+    """As administrator, trust only what nobody else can change, in folders nobody else can change.
+
+    Raises:
+        Refused: naming the folder or file.
+    """
+    if os.geteuid() != 0:
+        return
+    real = Path(os.path.realpath(path))
+    for part in (real, *real.parents):
+        status = part.stat()
+        others = status.st_mode & stat.S_IWOTH or (status.st_mode & stat.S_IWGRP and status.st_gid != 0)
+        sticky = stat.S_ISDIR(status.st_mode) and status.st_mode & stat.S_ISVTX and part != real
+        if status.st_uid != 0 or (others and not sticky):
+            raise Refused(
+                f"others than an administrator can change {what}", where=str(part),
+                remedy="keep it where only administrators can write (owner root, no write for group and others)",
+            )  # fmt: skip

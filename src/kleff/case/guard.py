@@ -1,0 +1,286 @@
+"""The guard: which places a procedure may touch, asked at preview and again at the instant of the act."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from kleff.case import guard_tables as tables
+from kleff.procedure.globs import could_hold, fold, parts_match
+from kleff.workstation.common.files import LinkOnTheWay
+from kleff.workstation.facets import Account, Workstation
+from kleff.workstation.linux.accounts import USER_DIRS
+from kleff.workstation.paths import WPath
+from kleff.workstation.windows.profiles import OWN_FOLDERS
+from kleff.workstation.windows.registry import KeyRef
+
+AREA = ".kleff"  # the set-aside area's name on each volume
+
+
+@dataclass(frozen=True)
+class Target:
+    """A path as a step names it.
+
+    Attributes:
+        path: with links on the way resolved.
+        fixed: how many of its names come from the text itself, not from a wildcard.
+        literal: how many characters of the last name are literal.
+        account: the account whose variable it hangs on, or None.
+        base: what that variable stands for.
+    """
+
+    path: WPath
+    fixed: int
+    literal: int
+    account: Account | None = None
+    base: WPath | None = None
+
+    @property
+    def exact(self) -> bool:
+        return self.fixed >= len(self.path.parts)
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """`ok`, `kept` or `refused`, and why."""
+
+    word: str
+    reason: str = ""
+
+    @property
+    def ok(self) -> bool:
+        return self.word == "ok"
+
+
+OK = Verdict("ok")
+
+
+@dataclass
+class Kept:
+    """What must stay.
+
+    Attributes:
+        patterns: (volume, glob parts, reason) of what the procedure keeps.
+        places: paths that something else owns, and why they stay; all below a folder in it stays too.
+        single: paths that stay themselves, without what is below them (a package's own folders).
+    """
+
+    patterns: list[tuple[str, tuple[str, ...], str]] = field(default_factory=list)
+    places: list[tuple[WPath, str]] = field(default_factory=list)
+    single: dict[tuple[str, tuple[str, ...]], str] = field(default_factory=dict)
+
+
+@dataclass
+class Removal:
+    """What of a target goes: the topmost paths, and what stays inside with its reason."""
+
+    paths: list[WPath]
+    kept: list[tuple[WPath, str]]
+
+
+class Guard:
+    """The guard of one workstation."""
+
+    def __init__(self, workstation: Workstation, kept: Kept | None = None) -> None:
+        self._workstation = workstation
+        self.kept = kept or Kept()
+        self._accounts = workstation.accounts.all()
+        self._rules = dict(self._place_rules())
+        self._own = list(self._own_folders())
+        self._key_rules = {fold(text): rule for text, rule in tables.KEYS.items()}
+
+    # -- tables -----------------------------------------------------------------------------------------------
+
+    def _place_rules(self) -> Iterable[tuple[tuple[str, tuple[str, ...]], str]]:
+        files = self._workstation.files
+        windows = self._workstation.style.drives
+        for volume in files.volumes:
+            for text, rule in (tables.WINDOWS if windows else tables.LINUX).items():
+                path = files.path(text.replace("{drive}", volume) if windows else text)
+                if path is not None:
+                    yield path.key, rule
+                    if not windows and path.parts[:1] in (("bin",), ("sbin",), ("lib",), ("lib32",), ("lib64",)):
+                        yield WPath(files.style, "", ("usr", *path.parts)).key, rule
+        for account in self._accounts:
+            if account.ordinary:
+                for text, rule in (tables.HOME_WINDOWS if windows else tables.HOME_LINUX).items():
+                    relative = files.style.relative(text) or ()
+                    yield account.home.child(*relative).key, rule
+
+    def _own_folders(self) -> Iterable[tuple[WPath, Account, str]]:
+        names = OWN_FOLDERS if self._workstation.style.drives else tuple(USER_DIRS)
+        for account in self._accounts:
+            if account.ordinary:
+                for name in names:
+                    folder = self._workstation.accounts.folder(account, name)
+                    if folder is not None and not folder.holds(account.home):
+                        yield folder, account, name.removeprefix("user.")
+
+    # -- paths ------------------------------------------------------------------------------------------------
+
+    def check(self, target: Target) -> Verdict:
+        """Whether a path may be removed."""
+        path = target.path
+        if not path.parts:
+            return Verdict("refused", "it is the root of a volume")
+        if fold(AREA) in (fold(p) for p in path.parts):
+            return Verdict("refused", "it lies in Kleff's own set-aside area")
+        for test in (self._homes, self._system, self._person, self._links, self._mounts, self._redirected):
+            verdict = test(target)
+            if not verdict.ok:
+                return verdict
+        return OK
+
+    def _homes(self, target: Target) -> Verdict:
+        for account in self._accounts:
+            if account.ordinary and target.path.holds(account.home):
+                here = target.path.key == account.home.key
+                what = "the home folder" if here else "a folder that holds the home folder"
+                return Verdict("refused", f"it is {what} of {account.name}")
+        return OK
+
+    def _system(self, target: Target) -> Verdict:
+        volume, parts = target.path.key
+        if (volume, parts) in self._rules:
+            return Verdict("refused", "it is one of the system's own folders")
+        for other_volume, other in self._rules:
+            if other_volume == volume and other[: len(parts)] == parts and self._there(volume, other):
+                return Verdict("refused", "it holds one of the system's own folders")
+        depth = next(n for n in range(len(parts) - 1, -1, -1) if (volume, parts[:n]) in self._rules)
+        rule = self._rules[volume, parts[:depth]]
+        above = WPath(target.path.style, target.path.volume, target.path.parts[:depth])
+        if rule == tables.NEVER:
+            return Verdict("refused", f"it lies in {above}, which is the system's own")
+        if rule == tables.NAMED and target.fixed <= depth:
+            return Verdict("refused", f"what lies directly in {above} must be named in full, without a wildcard")
+        if rule == tables.FILES:
+            return self._single_file(target, above, depth)
+        return OK
+
+    def _there(self, volume: str, parts: tuple[str, ...]) -> bool:
+        return self._workstation.files.look(WPath(self._workstation.style, volume, parts)) is not None
+
+    def _single_file(self, target: Target, above: WPath, depth: int) -> Verdict:
+        look = self._workstation.files.look(target.path)
+        if len(target.path.parts) != depth + 1 or (look is not None and look.is_folder):
+            return Verdict("refused", f"in {above} only single files may be named, no folders")
+        if target.literal < 4:
+            return Verdict("refused", f"a file in {above} must be named by at least four letters besides wildcards")
+        return OK
+
+    def _person(self, target: Target) -> Verdict:
+        for folder, account, name in self._own:
+            if target.path.holds(folder):
+                return Verdict("refused", f"it is, or holds, the {name} folder of {account.name}")
+            if folder.holds(target.path) and not target.exact:
+                return Verdict(
+                    "refused", f"it lies in the {name} folder of {account.name}, where only an exact path without a wildcard may be named"
+                )
+        return OK
+
+    def _links(self, target: Target) -> Verdict:
+        try:
+            resolved = self._workstation.files.resolve(target.path)
+        except LinkOnTheWay as error:
+            return Verdict("refused", error.what)
+        if resolved.path.key != target.path.key:
+            return Verdict("refused", f"a folder on the way has become a link: {'; '.join(resolved.links)}")
+        return OK
+
+    def _mounts(self, target: Target) -> Verdict:
+        try:
+            mounts = self._workstation.files.mounts_in(target.path)
+        except OSError as error:
+            return Verdict("refused", f"it cannot be looked at: {error.strerror}")
+        return Verdict("refused", f"it is or holds a mount point: {mounts[0]}") if mounts else OK
+
+    def _redirected(self, target: Target) -> Verdict:
+        if target.account is None or target.base is None:
+            return OK
+        if not target.account.home.holds(target.base):
+            return Verdict("kept", f"the folder {target.base} of {target.account.name} lies outside the home folder")
+        if target.account.uid is not None:
+            owner = self._workstation.files.look(target.base)
+            if owner is not None and owner.uid != target.account.uid:
+                return Verdict("kept", f"the folder {target.base} does not belong to {target.account.name}")
+        return OK
+
+    # -- what stays -------------------------------------------------------------------------------------------
+
+    def removal(self, path: WPath) -> Removal:
+        """Take apart what of `path` goes and what stays; a folder that holds something kept stays itself."""
+        reason = self._stays(path)
+        if reason:
+            return Removal([], [(path, reason)])
+        if not self._may_hold_kept(path):
+            return Removal([path], [])
+        removal = self._walk(path)
+        return removal if removal.kept else Removal([path], [])
+
+    def _stays(self, path: WPath) -> str:
+        for place, reason in self.kept.places:
+            if place.holds(path):
+                return reason
+        folded = path.style.folded
+        for volume, pattern, reason in self.kept.patterns:
+            if volume == path.volume and any(parts_match(pattern, path.parts[:n], folded) for n in range(1, len(path.parts) + 1)):
+                return reason
+        return ""
+
+    def _may_hold_kept(self, path: WPath) -> bool:
+        look = self._workstation.files.look(path)
+        if look is None:
+            return False
+        if path.key in self.kept.single:
+            return True
+        if not look.is_folder:
+            return False
+        volume, parts = path.key
+        return (
+            any(place.below(path) for place, _ in self.kept.places)
+            or any(v == volume and p[: len(parts)] == parts for v, p in self.kept.single)
+            or any(v == path.volume and could_hold(p, path.parts, path.style.folded) for v, p, _ in self.kept.patterns)
+        )
+
+    def _walk(self, path: WPath) -> Removal:
+        reason = self._stays(path)
+        if reason:
+            return Removal([], [(path, reason)])
+        if not self._may_hold_kept(path):
+            return Removal([path], [])
+        single = self.kept.single.get(path.key)
+        result = Removal([], [(path, single)] if single else [])
+        look = self._workstation.files.look(path)
+        for name in self._workstation.files.names(path) if look is not None and look.is_folder else []:
+            below = self._walk(path.child(name))
+            result.paths += below.paths
+            result.kept += below.kept
+        return result if result.kept else Removal([path], [])
+
+    # -- registry ---------------------------------------------------------------------------------------------
+
+    def check_key(self, key: KeyRef, value: bool = False) -> Verdict:
+        """Whether a key (or a single value in it) may be removed."""
+        parts = self._general(key)
+        upper = [fold(p) for p in parts]
+        if "\\".join(upper) in self._key_rules:
+            if value and self._key_rules["\\".join(upper)] in (tables.VALUES, tables.NAMED):
+                return OK
+            return Verdict("refused", "it is one of the system's own keys")
+        if not value and any(rule.startswith("\\".join(upper) + "\\") for rule in self._key_rules):
+            return Verdict("refused", "it holds keys of the system's own")
+        for depth in range(len(upper) - 1, 0, -1):
+            rule = self._key_rules.get("\\".join(upper[:depth]))
+            if rule == tables.NAMED:
+                return OK
+            if rule is not None:
+                return Verdict("refused", f"it lies in {chr(92).join(parts[:depth])}, which is the system's own")
+        return Verdict("refused", f"it lies directly in {key.hive}")
+
+    def _general(self, key: KeyRef) -> list[str]:
+        parts = key.parts
+        if key.hive == "HKU":
+            return ["HKCU", *parts[1:]]
+        if len(parts) > 1 and fold(parts[0]) == "SYSTEM" and fold(parts[1]).startswith("CONTROLSET"):
+            return ["HKLM", parts[0], "{controlset}", *parts[2:]]
+        return ["HKLM", *parts]

@@ -1,0 +1,187 @@
+"""The journal of a case: plan, effects and bag items in one SQLite file that survives a kill at any instant."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from kleff.errors import DamagedCase
+from kleff.texts import now
+
+FORMAT = 1
+SCHEMA = """
+CREATE TABLE meta (key TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE actions (
+    id INTEGER PRIMARY KEY, plan TEXT NOT NULL, state TEXT NOT NULL, note TEXT NOT NULL DEFAULT '',
+    items INTEGER NOT NULL DEFAULT 0, size INTEGER NOT NULL DEFAULT 0, ended TEXT NOT NULL DEFAULT '');
+CREATE TABLE effects (
+    id INTEGER PRIMARY KEY, action INTEGER NOT NULL, kind TEXT NOT NULL, place BLOB NOT NULL, data TEXT NOT NULL,
+    state TEXT NOT NULL, note TEXT NOT NULL DEFAULT '', at TEXT NOT NULL);
+CREATE TABLE bag (name TEXT PRIMARY KEY, action INTEGER NOT NULL, sha256 TEXT NOT NULL, size INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE events (id INTEGER PRIMARY KEY, at TEXT NOT NULL, text TEXT NOT NULL);
+"""
+
+
+@dataclass(frozen=True)
+class Effect:
+    """One change to the workstation.
+
+    Attributes:
+        kind: one of the closed list in `effects`.
+        place: the path it is about, raw bytes; empty where it is about none.
+        state: `intended`, `done`, `undone`, `void` (never happened), `stays` (cannot be taken back).
+    """
+
+    id: int
+    action: int
+    kind: str
+    place: bytes
+    data: dict[str, Any]
+    state: str
+    note: str = ""
+    at: str = ""
+
+
+class Journal:
+    """The journal file of a case.
+
+    While it is open every commit reaches the disk before the call returns (write-ahead log, synchronous=FULL);
+    `close` leaves one file and nothing beside it.
+    """
+
+    def __init__(self, file: Path, create: bool = False, writable: bool = True) -> None:
+        self.file = file
+        self._writable = writable
+        try:
+            if create:
+                file.touch(0o600, exist_ok=False)
+            elif not file.exists():
+                raise DamagedCase("the journal is missing", where=str(file), remedy="name a whole case folder")
+            self._db = sqlite3.connect(file, isolation_level=None, timeout=10)
+            self._open(create)
+        except sqlite3.DatabaseError as error:
+            raise DamagedCase(
+                f"the journal cannot be read: {error}", where=str(file), remedy="restore the case folder from a copy"
+            ) from None
+
+    def _open(self, create: bool) -> None:
+        if self._writable:
+            self._db.execute("PRAGMA journal_mode=WAL")
+            self._db.execute("PRAGMA synchronous=FULL")
+        if create:
+            self._db.executescript(f"BEGIN;{SCHEMA}PRAGMA user_version={FORMAT};COMMIT;")
+        version = self._db.execute("PRAGMA user_version").fetchone()[0]
+        if version != FORMAT:
+            raise DamagedCase(
+                f"the journal has format {version}; this Kleff knows {FORMAT}",
+                where=str(self.file),
+                remedy="use the Kleff that made the case",
+            )
+        if self._db.execute("SELECT count(*) FROM sqlite_master WHERE name='effects'").fetchone()[0] != 1:
+            raise DamagedCase("the journal is incomplete", where=str(self.file), remedy="restore the case folder from a copy")
+
+    def close(self) -> None:
+        if self._writable:
+            self._db.execute("PRAGMA journal_mode=DELETE")
+        self._db.close()
+
+    @contextmanager
+    def write(self) -> Iterator[sqlite3.Connection]:
+        """One commit: all of it is on disk afterwards, or none."""
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            yield self._db
+        except BaseException:
+            self._db.execute("ROLLBACK")
+            raise
+        self._db.execute("COMMIT")
+
+    # -- meta and events --------------------------------------------------------------------------------------
+
+    def get(self, key: str) -> Any:
+        row = self._db.execute("SELECT value FROM meta WHERE key=?", (key,)).fetchone()
+        return row[0] if row else None
+
+    def set(self, **values: str | bytes) -> None:
+        with self.write() as db:
+            db.executemany("INSERT INTO meta VALUES (?,?) ON CONFLICT(key) DO UPDATE SET value=excluded.value", values.items())
+
+    def tell(self, text: str) -> None:
+        """Keep a line for the report."""
+        with self.write() as db:
+            db.execute("INSERT INTO events (at, text) VALUES (?,?)", (now(), text))
+
+    def events(self) -> list[tuple[str, str]]:
+        return self._db.execute("SELECT at, text FROM events ORDER BY id").fetchall()
+
+    # -- actions ----------------------------------------------------------------------------------------------
+
+    def add_actions(self, plans: Iterable[tuple[int, bytes, str]]) -> None:
+        with self.write() as db:
+            db.executemany("INSERT INTO actions (id, plan, state) VALUES (?,?,?)", ((i, p.decode(), s) for i, p, s in plans))
+
+    def actions(self) -> list[tuple[int, str, str, str, int, int]]:
+        """(id, plan, state, note, items, size) in order."""
+        return self._db.execute("SELECT id, plan, state, note, items, size FROM actions ORDER BY id").fetchall()
+
+    def end_action(self, action: int, state: str, note: str = "", items: int = 0, size: int = 0) -> None:
+        with self.write() as db:
+            db.execute(
+                "UPDATE actions SET state=?, note=?, items=items+?, size=size+?, ended=? WHERE id=?",
+                (state, note, items, size, now(), action),
+            )
+
+    # -- effects ----------------------------------------------------------------------------------------------
+
+    def next_effect(self) -> int:
+        return int(self._db.execute("SELECT coalesce(max(id),0)+1 FROM effects").fetchone()[0])
+
+    def intend(self, effects: list[Effect]) -> None:
+        """Intents between which no order is needed, in one flush."""
+        with self.write() as db:
+            db.executemany(
+                "INSERT INTO effects VALUES (?,?,?,?,?,?,?,?)",
+                [(e.id, e.action, e.kind, e.place, _dump(e.data), "intended", e.note, now()) for e in effects],
+            )
+
+    def mark(self, ids: Iterable[int], state: str, note: str | None = None) -> None:
+        with self.write() as db:
+            db.executemany("UPDATE effects SET state=?, note=coalesce(?,note) WHERE id=?", [(state, note, i) for i in ids])
+
+    def amend(self, effect: Effect, **data: Any) -> Effect:
+        """Add what has become known of an effect."""
+        with self.write() as db:
+            db.execute("UPDATE effects SET data=? WHERE id=?", (_dump({**effect.data, **data}), effect.id))
+        return self.effect(effect.id)
+
+    def effect(self, number: int) -> Effect:
+        return self._effects("WHERE id=?", number)[0]
+
+    def effects(self, action: int | None = None) -> list[Effect]:
+        return self._effects("") if action is None else self._effects("WHERE action=?", action)
+
+    def _effects(self, condition: str, *values: int) -> list[Effect]:
+        rows = self._db.execute(
+            f"SELECT id, action, kind, place, data, state, note, at FROM effects {condition} ORDER BY id", values
+        ).fetchall()
+        return [Effect(r[0], r[1], r[2], bytes(r[3]), msgspec.json.decode(r[4]), r[5], r[6], r[7]) for r in rows]
+
+    # -- bag --------------------------------------------------------------------------------------------------
+
+    def add_bag_item(self, name: str, action: int, sha256: str, size: int) -> None:
+        with self.write() as db:
+            db.execute("INSERT INTO bag VALUES (?,?,?,?)", (name, action, sha256, size))
+
+    def bag_items(self) -> list[tuple[str, int, str, int]]:
+        """(name below the bag, action, SHA-256, bytes)."""
+        return self._db.execute("SELECT name, action, sha256, size FROM bag ORDER BY name").fetchall()
+
+
+def _dump(data: dict[str, Any]) -> str:
+    return msgspec.json.encode(data).decode()

@@ -1,0 +1,66 @@
+"""Taking a case back: one playback, backward through the effects, for a failed step, a crash and the technician's own wish."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from kleff.case.effects import KINDS, Hands, areas_of, reconcile
+from kleff.errors import DamagedCase, Interrupted, KleffError, Refused
+
+
+@dataclass
+class Undone:
+    """What an undo came to: how many effects were taken back, and what was not, in plain words."""
+
+    count: int = 0
+    stays: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def undo_case(hands: Hands) -> Undone:
+    """Take back every effect, the last first.
+
+    An effect that cannot be taken back is named and left; nothing set aside is ever discarded because of it.
+
+    Raises:
+        Refused: the case holds nothing that could be taken back any more.
+        Interrupted: asked to stop; what is taken back so far is journaled, and undo can be called again.
+    """
+    case = hands.case
+    if case.state == "discarded":
+        raise Refused(
+            "what was set aside has been discarded; it cannot be taken back", where=str(case.folder), remedy="restore from the bag by hand"
+        )
+    case.enter(hands.workstation, "undoing")
+    reconcile(hands)
+    result = Undone()
+    # `stays` again: what stood in the way may be gone by now.
+    effects = [e for e in reversed(case.journal.effects()) if e.state in ("done", "stays")]
+    hands.progress.start("taking back", items=sum(int(e.data.get("items", 0)) for e in effects))
+    for effect in effects:
+        if hands.progress.should_stop():
+            raise Interrupted(
+                "stopped; part of the case is taken back", where=str(case.folder), remedy=f"go on with  kleff undo {case.folder}"
+            )
+        state, note = _undo(hands, effect.id)
+        case.journal.mark([effect.id], state, note)
+        if state in ("undone", "noted"):
+            result.count += state == "undone"
+            result.notes += [note] if note else []
+        else:
+            result.stays.append(note)
+    hands.area.clear(areas_of(hands))
+    case.enter(hands.workstation, "undone")
+    return result
+
+
+def _undo(hands: Hands, number: int) -> tuple[str, str]:
+    effect = hands.case.journal.effect(number)
+    try:
+        return KINDS[effect.kind].undo(hands, effect)
+    except DamagedCase as error:
+        return "stays", str(error).splitlines()[0]
+    except KleffError as error:
+        return "stays", error.what
+    except OSError as error:
+        return "stays", f"{effect.kind}: {error.strerror or error}"

@@ -1,0 +1,39 @@
+"""The table of the kinds of object. A new kind is one new file in `objects` and one line here."""
+
+from __future__ import annotations
+
+from kleff.objects.base import Kind
+from kleff.objects.commands import CommandKind, CommandMissingKind
+from kleff.objects.entries import EntryKind
+from kleff.objects.keys import KeyKind, ValueKind
+from kleff.objects.packages import PackageKind
+from kleff.objects.paths import PathKind
+from kleff.objects.processes import ProcessKind
+from kleff.objects.services import ServiceKind
+from kleff.procedure.load import PHASES
+from kleff.procedure.model import Step
+
+_PATHS = PathKind()
+
+KINDS: dict[str, Kind] = {
+    "path": _PATHS,
+    "paths": _PATHS,
+    "key": KeyKind(),
+    "value": ValueKind(),
+    "process": ProcessKind(),
+    "service": ServiceKind(),
+    "entry": EntryKind(),
+    "package": PackageKind(),
+    "command": CommandKind(),
+    "command_missing": CommandMissingKind(),
+}
+
+
+def model_table() -> dict[str, dict[str, type[Step]]]:
+    """For each phase, the step model each object key stands for."""
+    table: dict[str, dict[str, type[Step]]] = {phase: {} for phase in ("evidence", *PHASES)}
+    for key, kind in KINDS.items():
+        for phase, model in kind.models.items():
+            if key in model.__struct_fields__:
+                table[phase][key] = model
+    return table

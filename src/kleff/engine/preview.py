@@ -1,0 +1,86 @@
+"""Preview: every step resolved into actions, in phase order. Nothing is touched."""
+
+from __future__ import annotations
+
+import msgspec
+
+from kleff.engine.kinds import KINDS
+from kleff.engine.scene import steps_here
+from kleff.objects.base import KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
+from kleff.procedure.load import LoadedStep
+
+# `backup` before `stop` (an export needs the server); what says `stopped = true` after it.
+ORDER = (("backup", False), ("stop", None), ("backup", True), ("uninstall", None), ("purge", None), ("delete", None), ("verify", None))
+REMOVING = ("uninstall", "purge", "delete")
+
+
+class Totals(msgspec.Struct, kw_only=True):
+    """Sums over a plan."""
+
+    to_do: int = 0
+    absent: int = 0
+    kept: int = 0
+    refused: int = 0
+    manual: int = 0
+    unreadable: int = 0
+    saved_items: int = 0
+    saved_size: int = 0
+    aside_items: int = 0
+    aside_size: int = 0
+    keys: int = 0
+    values: int = 0
+
+
+class Plan(msgspec.Struct, kw_only=True):
+    """The actions of a procedure on a workstation, numbered in the order they are done.
+
+    Attributes:
+        no_return: number of the first action that cannot be taken back; 0 if there is none.
+    """
+
+    actions: list[Action]
+    totals: Totals
+    no_return: int = 0
+
+    @property
+    def refused(self) -> list[Action]:
+        return [a for a in self.actions if a.state == REFUSED and a.phase != "verify"]
+
+
+def preview(scene: Scene) -> Plan:
+    """Resolve every step."""
+    actions = []
+    for phase, stopped in ORDER:
+        for step in steps_here(scene, phase):
+            if stopped is None or getattr(step.model, "stopped", False) == stopped:
+                actions += plan_step(step, scene)
+    for number, action in enumerate(actions, 1):
+        action.number = number
+    final = [a.number for a in actions if a.final and a.state == TO_DO]
+    return Plan(actions=actions, totals=_totals(actions), no_return=final[0] if final else 0)
+
+
+def plan_step(step: LoadedStep, scene: Scene) -> list[Action]:
+    """The actions of one step."""
+    return list(KINDS[step.kind].plan(step, scene))
+
+
+def _totals(actions: list[Action]) -> Totals:
+    totals = Totals()
+    names = {TO_DO: "to_do", KEPT: "kept", REFUSED: "refused", MANUAL: "manual", UNREADABLE: "unreadable"}
+    for action in (a for a in actions if a.phase != "verify"):
+        name = names.get(action.state, "absent")
+        setattr(totals, name, getattr(totals, name) + 1)
+        if action.state != TO_DO:
+            continue
+        if action.phase == "backup":
+            totals.saved_items += action.items
+            totals.saved_size += action.size
+        elif action.verb == "set aside":
+            totals.aside_items += action.items
+            totals.aside_size += action.size
+        elif action.verb == "delete key":
+            totals.keys += action.items
+        elif action.verb == "delete value":
+            totals.values += action.items
+    return totals

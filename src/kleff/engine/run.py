@@ -1,0 +1,278 @@
+"""Running a plan: action by action, journaled; stopped, resumed, waiting for a restart, verified in the end."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, field
+
+import msgspec
+
+from kleff.case.bag import Bag
+from kleff.case.effects import Hands, reconcile
+from kleff.case.folder import Case
+from kleff.engine.kinds import KINDS
+from kleff.engine.preview import REMOVING, Plan, plan_step
+from kleff.engine.verify import LEFT, Verification, verify
+from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, Refused, RestartNeeded, Stopped, UsageError
+from kleff.objects.base import (
+    ABSENT,
+    DONE,
+    FAILED,
+    KEPT,
+    MANUAL,
+    SKIPPED,
+    TO_DO,
+    UNREADABLE,
+    WAITING,
+    Action,
+    Outcome,
+    Scene,
+    Work,
+)  # fmt: skip
+from kleff.procedure.load import LoadedStep
+
+PASSES = 3
+
+
+@dataclass
+class Row:
+    """An action of the agreed plan with what became of it."""
+
+    action: Action
+    state: str
+    note: str
+    items: int
+    size: int
+
+
+@dataclass
+class Ended:
+    """How a run ended."""
+
+    verification: Verification
+    rows: list[Row]
+    elapsed: float
+    failed: list[Row] = field(default_factory=list)
+
+    @property
+    def clean(self) -> bool:
+        return self.verification.clean and not self.failed
+
+
+def record_plan(case: Case, plan: Plan) -> None:
+    """Put the agreed plan into the case."""
+    case.journal.add_actions((a.number, msgspec.json.encode(a), a.state) for a in plan.actions)
+
+
+def rows(case: Case) -> list[Row]:
+    """The plan as recorded, with what became of it."""
+    return [
+        Row(msgspec.json.decode(plan, type=Action), state, note, items, size)
+        for _, plan, state, note, items, size in case.journal.actions()
+    ]
+
+
+class Runner:
+    """Does the agreed plan of a case."""
+
+    def __init__(self, scene: Scene, case: Case) -> None:
+        self.scene = scene
+        self.case = case
+        self.hands = Hands(scene.workstation, case, scene.guard, scene.progress)
+        self.work = Work(scene, self.hands, Bag(case))
+        self._begun = time.monotonic()
+
+    def run(self) -> Ended:
+        """Do what is to do, and verify.
+
+        Raises:
+            Stopped: an action failed; the case is open.
+            Interrupted: asked to stop; the case is open.
+            RestartNeeded: the case waits.
+        """
+        self.case.enter(self.scene.workstation, "open")
+        self._clear_ways()
+        reconcile(self.hands)
+        for row in rows(self.case):
+            if self._pending(row):
+                self._one(row)
+        self._wait_for_restart()
+        return self._finish()
+
+    def resume(self, skip: int = 0, because: str = "") -> Ended:
+        """Go on with a case that stopped, was killed or waits.
+
+        Raises:
+            RestartNeeded: it waits and the workstation has not been restarted.
+        """
+        if skip:
+            self._skip(skip, because)
+        if self.case.state == "waiting":
+            if self.scene.workstation.boot == self.case.text("waiting_boot"):
+                raise RestartNeeded(
+                    "the workstation has not been restarted since",
+                    where=self.scene.workstation.spec,
+                    remedy=f"restart it, then  kleff resume {self.case.folder}",
+                )
+            self.case.journal.tell("the workstation was restarted")
+            self.case.journal.set(restarted="yes")
+        return self.run()
+
+    # -- one action -------------------------------------------------------------------------------------------
+
+    def _pending(self, row: Row) -> bool:
+        if row.action.phase == "verify" or row.state in (DONE, SKIPPED, ABSENT):
+            return False
+        if row.state == KEPT:
+            return bool(row.action.details.get("again"))
+        if row.state in (TO_DO, FAILED, MANUAL, UNREADABLE):
+            return True
+        return row.state == WAITING and self.case.text("restarted") == "yes"
+
+    def _one(self, row: Row) -> None:
+        action = row.action
+        if self.scene.progress.should_stop():
+            raise Interrupted("stopped as asked, after the action in hand", where=str(self.case.folder), remedy=self._ways())
+        if action.after_restart and self._restarts() and self.case.text("restarted") != "yes":
+            self.case.journal.end_action(action.number, WAITING, "after the restart")
+            return
+        if action.phase in REMOVING:
+            self._seal(action)
+        self.scene.progress.say(f"{action.number:>3}  {action.verb} {action.target}")
+        try:
+            outcome = self._do(row)
+        except (Stopped, DamagedCase) as error:
+            raise Stopped(error.what, where=error.where, remedy=f"{error.remedy}; {self._ways()}") from None
+        except (ActionFailed, KleffError) as error:
+            self._failed(action, error)
+            return
+        if outcome.restart:
+            self.case.journal.set(restart="asked for")
+        self.case.journal.end_action(action.number, outcome.state, outcome.note, outcome.items, outcome.size)
+
+    def _do(self, row: Row) -> Outcome:
+        action, step = row.action, self._step(row.action)
+        if row.action.state in (MANUAL, UNREADABLE):
+            now = [a for a in plan_step(step, self.scene) if a.target == action.target]
+            if now and now[0].state == TO_DO:
+                action = msgspec.structs.replace(now[0], number=action.number)
+            elif now and now[0].state in (MANUAL, UNREADABLE):
+                raise ActionFailed(
+                    f"{action.target}: {now[0].reason}",
+                    remedy="do it by hand, then resume" if now[0].state == MANUAL else "check the rights, then resume",
+                )
+            else:
+                return Outcome(note="done by hand")
+        return KINDS[action.kind].do(action, step, self.work)
+
+    def _step(self, action: Action) -> LoadedStep:
+        return self.scene.procedure.phase(action.phase)[action.step]
+
+    def _failed(self, action: Action, error: KleffError) -> None:
+        reconcile(self.hands)
+        self.case.journal.end_action(action.number, FAILED, error.what)
+        self.case.journal.tell(f"action {action.number} failed: {error.what}")
+        if action.optional:
+            self.scene.progress.say(f"     failed, but optional: {error.what}")
+            return
+        where = f"{self.scene.procedure.name}:{action.line}"
+        raise Stopped(
+            f"action {action.number} ({action.verb} {action.target}) failed: {error.what}",
+            where=where,
+            remedy=f"{error.remedy or 'look at it'}; {self._ways()}",
+        )
+
+    def _ways(self) -> str:
+        return f"then go on with  kleff resume {self.case.folder}  or take it all back with  kleff undo {self.case.folder}"
+
+    def _seal(self, action: Action) -> None:
+        """Nothing that removes runs before the bag is complete, flushed and read back."""
+        if self.work.bag.sealed:
+            return
+        missing = [r for r in rows(self.case) if r.action.phase == "backup" and r.state == FAILED and not r.action.optional]
+        if missing:
+            raise Stopped(f"{missing[0].action.target} could not be saved", where=str(self.case.folder), remedy=self._ways())
+        self.scene.progress.say("     checking what was saved against its checksums")
+        self.work.bag.seal()
+        self.case.journal.tell("the bag was sealed and read back")
+
+    def _skip(self, number: int, because: str) -> None:
+        found = [r for r in rows(self.case) if r.action.number == number]
+        if not found or found[0].state in (DONE, SKIPPED, ABSENT):
+            raise UsageError(
+                f"action {number} is not one that could be skipped", remedy=f"kleff report {self.case.folder}  shows the numbers"
+            )
+        if found[0].action.phase == "backup" and not because.strip():
+            raise UsageError("skipping needs a reason", remedy="add  --because TEXT")
+        self.case.journal.end_action(number, SKIPPED, because)
+        self.case.journal.tell(f"action {number} skipped by the technician: {because}")
+
+    def _clear_ways(self) -> None:
+        """Take away what a killed run may have left besides effects."""
+        for row in rows(self.case):
+            if row.action.phase == "backup" and row.state in (TO_DO, FAILED):
+                self.work.bag.drop_unrecorded(row.action.number)
+        clear = getattr(self.scene.workstation.packages, "clear_policy", None)
+        if clear is not None and self.scene.workstation.boot == "":
+            clear()
+
+    # -- restart and end --------------------------------------------------------------------------------------
+
+    def _restarts(self) -> bool:
+        return self.scene.procedure.product.restart != "never" and self.scene.workstation.boot != ""
+
+    def _wait_for_restart(self) -> None:
+        if not self._restarts() or self.case.text("restarted") == "yes":
+            return
+        found = rows(self.case)
+        wanted = self.scene.procedure.product.restart == "always" and any(r.state == DONE and r.action.final for r in found)
+        if wanted or self.case.text("restart") or any(r.state == WAITING for r in found):
+            self.case.journal.set(waiting_boot=self.scene.workstation.boot)
+            self.case.enter(self.scene.workstation, "waiting")
+            why = "the uninstaller asks for it" if self.case.text("restart") else "the procedure wants it"
+            raise RestartNeeded(
+                f"a restart is needed to go on: {why}",
+                where=self.scene.workstation.name,
+                remedy=f"restart the workstation, then  kleff resume {self.case.folder}",
+            )
+
+    def _finish(self) -> Ended:
+        """Verify; what the agreed plan names and is there again goes too, in a few passes."""
+        self._seal_if_only_saved()
+        self.scene.progress.say("     looking whether it is gone")
+        result = verify(self.scene)
+        for _ in range(PASSES):
+            again = self._agreed_and_back(result)
+            if not again:
+                break
+            for row in again:
+                self.case.journal.tell(f"there again, done again: {row.action.target}")
+                self._one(row)
+            result = verify(self.scene)
+        found = rows(self.case)
+        elapsed = time.monotonic() - self._begun
+        self.case.journal.set(verification=msgspec.json.encode(result), elapsed=f"{elapsed:.1f}")
+        self.case.enter(self.scene.workstation, "finished")
+        return Ended(result, found, elapsed, [r for r in found if r.state == FAILED])
+
+    def _seal_if_only_saved(self) -> None:
+        if not self.work.bag.sealed:
+            self.work.bag.seal()
+
+    def _agreed_and_back(self, result: Verification) -> list[Row]:
+        left = {(f.kind, f.target) for f in result.of(LEFT) if f.phase == "delete"}
+        return [
+            r for r in rows(self.case)
+            if r.action.phase == "delete" and r.state == DONE and (r.action.kind, r.action.target) in left
+        ]  # fmt: skip
+
+
+def refuse_if_refused(plan: Plan) -> None:
+    """One refused action refuses the whole run.
+
+    Raises:
+        Refused: naming each.
+    """
+    if plan.refused:
+        listed = "\n".join(f"refused: {a.target}: {a.reason} (step at line {a.line})" for a in plan.refused)
+        raise Refused(listed, remedy="correct the procedure; nothing was changed")

@@ -1,0 +1,90 @@
+"""Setting the scene: a procedure, a workstation, and what on it must stay."""
+
+from __future__ import annotations
+
+from kleff.case.guard import Guard, Kept
+from kleff.engine.kinds import KINDS
+from kleff.objects.base import Scene, Sighting
+from kleff.objects.entries import EntryUninstall
+from kleff.objects.entries import matching as matching_entries
+from kleff.objects.packages import leaving
+from kleff.objects.paths import PathsDelete, found_paths
+from kleff.objects.resolve import Resolver
+from kleff.procedure.load import LoadedStep, Procedure
+from kleff.progress import Progress, Silent
+from kleff.workstation.common.files import LinkOnTheWay
+from kleff.workstation.facets import Workstation
+from kleff.workstation.paths import WPath
+
+
+def set_scene(workstation: Workstation, procedure: Procedure, progress: Progress | None = None) -> Scene:
+    """A scene for planning and running."""
+    resolver = Resolver(workstation, procedure)
+    scene = Scene(workstation, procedure, Guard(workstation), resolver, progress or Silent())
+    kept = scene.guard.kept
+    _keep_named(scene, kept)
+    _keep_products(scene, kept)
+    _keep_packages(scene, kept)
+    return scene
+
+
+def steps_here(scene: Scene, phase: str) -> list[LoadedStep]:
+    """The steps of a phase that are meant for this system."""
+    steps = scene.procedure.evidence if phase == "evidence" else scene.procedure.phase(phase)
+    return [s for s in steps if s.model.on in (None, scene.workstation.system)]
+
+
+def sightings(scene: Scene) -> list[Sighting]:
+    """All evidence that is there."""
+    return [found for step in steps_here(scene, "evidence") for found in KINDS[step.kind].look(step, scene)]
+
+
+def _keep_named(scene: Scene, kept: Kept) -> None:
+    for text in scene.procedure.keep.paths:
+        for expanded in scene.resolver.expand(text):
+            if not expanded.absent:
+                kept.patterns.append((expanded.volume, expanded.pattern, f"the procedure keeps {text}"))
+
+
+def _keep_products(scene: Scene, kept: Kept) -> None:
+    """Folders of registered products that this procedure does not uninstall."""
+    entries = scene.workstation.entries
+    if entries is None:
+        return
+    going = set()
+    for step in steps_here(scene, "uninstall"):
+        if isinstance(step.model, EntryUninstall):
+            found = matching_entries(step, scene)
+            going |= {e.key for e in found if scene.version_in_range(e.version, step.model.entry)}
+    for entry in entries.all():
+        place = scene.workstation.files.path(entry.location) if entry.location and entry.key not in going else None
+        if place is not None and place.parts:
+            name = entry.name if entry.version in entry.name else f"{entry.name} {entry.version}"
+            kept.places.append((place, f"it belongs to {name}, which stays"))
+
+
+def _keep_packages(scene: Scene, kept: Kept) -> None:
+    """Paths below the targets that packages own which this procedure does not remove."""
+    packages = scene.workstation.packages
+    targets = _targets(scene) if packages else []
+    if packages is None or not targets:
+        return
+    going = {n.partition(":")[0] for n in leaving(steps_here(scene, "purge"), scene)}
+    for text, owners in packages.owners(targets).items():
+        staying = sorted({o for o in owners if o.partition(":")[0] not in going})
+        path = scene.workstation.files.path(text)
+        if staying and path is not None:
+            kept.single[path.key] = f"it belongs to the package {', '.join(staying)}, which stays"
+
+
+def _targets(scene: Scene) -> list[WPath]:
+    found: dict[object, WPath] = {}
+    for step in steps_here(scene, "delete"):
+        if isinstance(step.model, PathsDelete):
+            for text in step.model.paths:
+                for expanded in scene.resolver.expand(text, step.model.accounts):
+                    try:
+                        found.update((p.key, p) for p in found_paths(expanded, scene))
+                    except (OSError, LinkOnTheWay):
+                        continue  # the plan says so where it stands
+    return list(found.values())

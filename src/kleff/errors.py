@@ -1,0 +1,122 @@
+"""Every error a person can meet, in one place, each with its exit code.
+
+The codes go by what they mean for the workstation: 1 stopped with the case open, 2 wrong input and nothing
+changed, 3 refused and nothing changed, 4 finished but not clean, 5 a restart is needed, 130 interrupted.
+"""
+
+from __future__ import annotations
+
+
+class KleffError(Exception):
+    """Something a person must know: what happened, where, and what to do about it.
+
+    Args:
+        what: one line that says what is wrong.
+        where: file and line, path or key it is about; shown before the text.
+        remedy: what to do next.
+    """
+
+    exit_code = 1
+    reference = "error"
+
+    def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.where = where
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        text = f"{self.where}: {self.what}" if self.where else self.what
+        return f"{text}\n  What to do: {self.remedy}" if self.remedy else text
+
+
+class Stopped(KleffError):
+    """An action failed; the case is open."""
+
+    exit_code = 1
+    reference = "stopped"
+
+
+class ActionFailed(KleffError):
+    """One action could not be done. The engine turns it into `Stopped` unless the step is optional."""
+
+    exit_code = 1
+    reference = "action-failed"
+
+
+class DamagedCase(KleffError):
+    """A case or bag that cannot be read, or does not match its checksums."""
+
+    exit_code = 1
+    reference = "damaged-case"
+
+
+class UsageError(KleffError):
+    """A command line that makes no sense."""
+
+    exit_code = 2
+    reference = "usage"
+
+
+class ProcedureError(KleffError):
+    """A procedure that is not valid.
+
+    Args:
+        problems: every problem that was found, each a full line with its place.
+    """
+
+    exit_code = 2
+    reference = "procedure"
+
+    def __init__(self, problems: list[str], *, remedy: str = "") -> None:
+        super().__init__("\n".join(problems), remedy=remedy)
+        self.problems = problems
+
+
+class Refused(KleffError):
+    """The guard, a missing permission or a missing confirmation said no; nothing was changed."""
+
+    exit_code = 3
+    reference = "refused"
+
+
+class NoSuchWorkstation(KleffError):
+    """The workstation that was named is not there, or its folder is incomplete."""
+
+    exit_code = 3
+    reference = "no-such-workstation"
+
+
+class NoSuchCase(KleffError):
+    """The case that was named does not exist."""
+
+    exit_code = 3
+    reference = "no-such-case"
+
+
+class Blocked(KleffError):
+    """An unfinished case or another running Kleff stands in the way."""
+
+    exit_code = 3
+    reference = "blocked"
+
+
+class NotClean(KleffError):
+    """Finished, but something is left."""
+
+    exit_code = 4
+    reference = "not-clean"
+
+
+class RestartNeeded(KleffError):
+    """The workstation must be restarted before the case can go on."""
+
+    exit_code = 5
+    reference = "restart-needed"
+
+
+class Interrupted(KleffError):
+    """The technician (or the system) asked to stop; the case is open."""
+
+    exit_code = 130
+    reference = "interrupted"

@@ -1,0 +1,1 @@
+"""The kinds of object a procedure can name, one file each."""

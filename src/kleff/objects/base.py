@@ -1,0 +1,164 @@
+"""What every kind of object shares: actions, the scene they are planned on, and the duties of a kind."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Protocol
+
+import msgspec
+
+from kleff.case.bag import Bag
+from kleff.case.effects import Hands
+from kleff.case.guard import Guard
+from kleff.objects.resolve import Resolver
+from kleff.procedure.load import LoadedStep, Procedure
+from kleff.procedure.model import Step
+from kleff.progress import Progress, Silent
+from kleff.workstation.facets import Workstation
+
+TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
+DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
+NOTHING_TO_UNDO = "nothing to take back"
+
+
+class Action(msgspec.Struct, kw_only=True):
+    """One step made concrete on one workstation.
+
+    Attributes:
+        number: its place in the plan, from 1; 0 while planning.
+        kind: the object key of the step, which says who does it.
+        verb: what is done, one or two words.
+        target: for people; `exact` holds the same exactly where it is a path (base64 of raw bytes).
+        state: `to do` ... `manual`; `reason` says why where it is not `to do`.
+        because: why it is in the plan.
+        undo: how it can be taken back; `final` if it cannot.
+        details: what the kind needs to do it.
+        inside: what stays within it, with reasons.
+        shows: further lines for the preview.
+    """
+
+    number: int = 0
+    phase: str
+    step: int
+    line: int
+    kind: str
+    label: str = ""
+    verb: str
+    target: str
+    exact: str = ""
+    account: str = ""
+    state: str = TO_DO
+    reason: str = ""
+    because: str = ""
+    undo: str = NOTHING_TO_UNDO
+    final: bool = False
+    items: int = 0
+    size: int = 0
+    optional: bool = False
+    after_restart: bool = False
+    details: dict[str, Any] = {}
+    inside: list[str] = []
+    shows: list[str] = []
+
+
+class Sighting(msgspec.Struct, kw_only=True):
+    """A piece of evidence that was found (or could not be looked at)."""
+
+    kind: str
+    what: str
+    version: str = ""
+    where: str = ""
+    account: str = ""
+    line: int = 0
+    in_range: bool = True
+    unreadable: bool = False
+
+
+class Outcome(msgspec.Struct, kw_only=True):
+    """What doing an action came to."""
+
+    state: str = DONE
+    note: str = ""
+    items: int = 0
+    size: int = 0
+    restart: bool = False
+
+
+@dataclass
+class Scene:
+    """A procedure on a workstation: what planning needs."""
+
+    workstation: Workstation
+    procedure: Procedure
+    guard: Guard
+    resolver: Resolver
+    progress: Progress = field(default_factory=Silent)
+    scratch: Path | None = None
+
+    def action(self, step: LoadedStep, verb: str, target: str, **more: Any) -> Action:
+        """A new action of a step, with what every action of it shares."""
+        because = more.pop("because", "") or f"the step at line {step.line}"
+        return Action(
+            phase=step.phase, step=step.index, line=step.line, kind=step.kind, label=step.model.label, verb=verb,
+            target=target, because=because, optional=step.model.optional, after_restart=step.model.after_restart, **more,
+        )  # fmt: skip
+
+    def version_in_range(self, version: str, pattern: str) -> bool:
+        """Whether a version is one the procedure touches; an unknown one only if the pattern itself names a number."""
+        wanted = self.procedure.product.range
+        if not wanted.conditions:
+            return True
+        if not version:
+            return any(c.isdigit() for c in pattern)
+        compare = self.workstation.compare_versions
+        return wanted.holds(version, compare) if compare else wanted.holds(version)
+
+
+@dataclass
+class Work:
+    """What doing an action needs: the scene, hands for effects, the bag."""
+
+    scene: Scene
+    hands: Hands
+    bag: Bag
+
+    @property
+    def progress(self) -> Progress:
+        return self.hands.progress
+
+
+class Kind(Protocol):
+    """A kind of object."""
+
+    models: dict[str, type[Step]]
+    """Which step model it offers in which phase."""
+
+    def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
+        """Evidence: what of it is there."""
+
+    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+        """The actions a step means here. Nothing is changed."""
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        """Do an action; done twice is done once.
+
+        Raises:
+            ActionFailed: naming the thing and the remedy.
+        """
+
+
+class Offers:
+    """A base for kinds: what a kind does not offer it is never asked for (the loader sees to that)."""
+
+    models: dict[str, type[Step]] = {}
+
+    def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
+        raise NotImplementedError(step.phase)
+
+    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+        raise NotImplementedError(step.phase)
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        raise NotImplementedError(step.phase)

@@ -1,0 +1,194 @@
+"""Registry keys and single values."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from typing import Annotated, Literal
+
+from msgspec import Meta
+
+from kleff.case.effects import remove_key, remove_value
+from kleff.objects.base import ABSENT, KEPT, Action, Offers, Outcome, Scene, Sighting, Work
+from kleff.procedure.globs import fold
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import AccountStep, Problem, Text, key_problem
+from kleff.procedure.variables import unescape_literal
+from kleff.texts import plain
+from kleff.workstation.windows.regfile import RegKey
+from kleff.workstation.windows.registry import KeyRef
+
+BACK = "written back from the export"
+View = Annotated[Literal[32, 64] | None, Meta(description="only this view; both if left out")]
+
+
+class _Key(AccountStep, kw_only=True, frozen=True):
+    key: Annotated[Text, Meta(description="HKLM\\..., HKCU\\... (every account) or HKCR\\...; literal, no wildcards")]
+    view: View = None
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        wrong = key_problem(self.key)
+        if wrong:
+            yield ("key",), wrong
+
+
+class KeyEvidence(_Key, kw_only=True, frozen=True):
+    """A key that is there only with the product."""
+
+
+class KeyBackup(_Key, kw_only=True, frozen=True):
+    """Save a key with all below it."""
+
+    stopped: bool = False
+
+
+class KeyDelete(_Key, kw_only=True, frozen=True):
+    """Delete a key with all below it."""
+
+    only_if_empty: Annotated[bool, Meta(description="only a key without values and subkeys")] = False
+
+
+class KeyVerify(_Key, kw_only=True, frozen=True):
+    """A key that must be gone."""
+
+
+class _Value(AccountStep, kw_only=True, frozen=True):
+    value: Annotated[str, Meta(description="name of the value; empty for the default value")]
+    in_key: Text
+    view: View = None
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        wrong = key_problem(self.in_key)
+        if wrong:
+            yield ("in_key",), wrong
+
+
+class ValueEvidence(_Value, kw_only=True, frozen=True):
+    """A value that is there only with the product."""
+
+
+class ValueBackup(_Value, kw_only=True, frozen=True):
+    """Save one value."""
+
+    stopped: bool = False
+
+
+class ValueDelete(_Value, kw_only=True, frozen=True):
+    """Delete one value."""
+
+
+class ValueVerify(_Value, kw_only=True, frozen=True):
+    """A value that must be gone."""
+
+
+def meant_keys(scene: Scene, text: str, view: int | None, accounts: list[str]) -> Iterator[tuple[KeyRef, str]]:
+    """The physical keys a text means here, with the account of each."""
+    registry = scene.workstation.registry
+    if registry is None:
+        return
+    text = unescape_literal(text)
+    root = text.partition("\\")[0].upper()
+    if root not in ("HKCU", "HKEY_CURRENT_USER"):
+        for key in registry.canonical(text, view=view):
+            yield key, ""
+    if root not in ("HKLM", "HKEY_LOCAL_MACHINE"):
+        hives = set(registry.api.hives())
+        for account in scene.resolver.accounts(accounts):
+            if account.id in hives:
+                for key in registry.canonical(text, account.id, view):
+                    yield key, account.name
+
+
+class KeyKind(Offers):
+    """`key`."""
+
+    models = {"evidence": KeyEvidence, "backup": KeyBackup, "delete": KeyDelete, "verify": KeyVerify}
+    remover = staticmethod(remove_key)
+    noun = "key"
+
+    def _meant(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str]]:
+        assert isinstance(step.model, _Key)
+        return meant_keys(scene, step.model.key, step.model.view, step.model.accounts)
+
+    def _found(self, step: LoadedStep, scene: Scene, key: KeyRef) -> RegKey | None:
+        """What is there of it, as a tree; None if nothing."""
+        assert scene.workstation.registry is not None
+        return scene.workstation.registry.tree(key)
+
+    def _text(self, step: LoadedStep, key: KeyRef) -> str:
+        return plain(str(key))
+
+    def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
+        for key, account in self._meant(step, scene):
+            if self._found(step, scene, key) is not None:
+                yield Sighting(kind=self.noun, what=self._text(step, key), account=account, line=step.line)
+
+    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+        verb = {"backup": "save", "delete": f"delete {self.noun}", "verify": "look for"}[step.phase]
+        meant = list(self._meant(step, scene))
+        if not meant:
+            text = getattr(step.model, "key", "") or getattr(step.model, "in_key", "")
+            reason = "the workstation has no registry" if scene.workstation.registry is None else "no hive is meant here"
+            yield scene.action(step, verb, plain(text), state=ABSENT, reason=reason)
+        for key, account in meant:
+            action = scene.action(step, verb, self._text(step, key), account=account)
+            tree = self._found(step, scene, key)
+            if tree is None:
+                action.state, action.reason = ABSENT, "not there"
+            else:
+                self._planned(step, scene, key, tree, action)
+            yield action
+
+    def _planned(self, step: LoadedStep, scene: Scene, key: KeyRef, tree: RegKey, action: Action) -> None:
+        keys, values = tree.count()
+        action.items = keys if self.noun == "key" else values
+        action.details = {"hive": key.hive, "path": key.path, "view": key.view}
+        if step.phase == "backup":
+            action.undo = "stays in the bag"
+        elif step.phase == "delete":
+            action.undo = BACK
+            verdict = scene.guard.check_key(key, value=self.noun == "value")
+            if not verdict.ok:
+                action.state, action.reason = verdict.word, verdict.reason
+            elif getattr(step.model, "only_if_empty", False) and (tree.values or tree.keys):
+                action.state, action.reason = KEPT, "it is not empty now; looked at again when its turn comes"
+                action.details["again"] = True
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        details = action.details
+        key = KeyRef(details["hive"], details["path"], details["view"])
+        tree = self._found(step, work.scene, key)
+        if tree is None:
+            return Outcome(note="already gone")
+        if step.phase == "backup":
+            name, count = work.bag.add_keys(action.number, step.model.label or self.noun, [(key, tree)])
+            return Outcome(note=f"in bag/data/{name}", items=count)
+        if getattr(step.model, "only_if_empty", False) and (tree.values or tree.keys):
+            return Outcome(state=KEPT, note="not empty")
+        keys, values = tree.count()
+        self.remover(work.hands, action.number, key, tree)
+        work.progress.step(keys)
+        return Outcome(items=keys if self.noun == "key" else values)
+
+
+class ValueKind(KeyKind):
+    """`value`."""
+
+    models = {"evidence": ValueEvidence, "backup": ValueBackup, "delete": ValueDelete, "verify": ValueVerify}
+    remover = staticmethod(remove_value)
+    noun = "value"
+
+    def _meant(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str]]:
+        assert isinstance(step.model, _Value)
+        return meant_keys(scene, step.model.in_key, step.model.view, step.model.accounts)
+
+    def _found(self, step: LoadedStep, scene: Scene, key: KeyRef) -> RegKey | None:
+        assert isinstance(step.model, _Value)
+        assert scene.workstation.registry is not None
+        value = scene.workstation.registry.value(key, step.model.value)
+        if value is None:
+            return None
+        return RegKey(key.parts[-1], {fold(value.name): value})
+
+    def _text(self, step: LoadedStep, key: KeyRef) -> str:
+        assert isinstance(step.model, _Value)
+        return plain(f"{key}: {step.model.value or '(default)'}")

@@ -1,0 +1,124 @@
+"""From a path as the procedure writes it to globs on this workstation: variables, places and accounts put in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import takewhile
+
+from kleff.case.guard import Target
+from kleff.procedure.globs import is_glob, literal, literal_count
+from kleff.procedure.load import Procedure
+from kleff.procedure.variables import Template, parse_template
+from kleff.workstation.facets import Account, Workstation
+from kleff.workstation.paths import WPath
+
+
+@dataclass(frozen=True)
+class Expanded:
+    """One meaning of a path text here.
+
+    Attributes:
+        text: for people, with the variable put in.
+        pattern: glob parts below the volume; names from a variable are literal. Empty if `absent` says why.
+        account: whose variable it hangs on.
+        base: what the variable stands for.
+    """
+
+    text: str
+    volume: str = ""
+    pattern: tuple[str, ...] = ()
+    account: Account | None = None
+    variable: str = ""
+    base: WPath | None = None
+    absent: str = ""
+
+    @property
+    def is_glob(self) -> bool:
+        return any(is_glob(p) for p in self.pattern)
+
+
+class Resolver:
+    """Puts a workstation's folders and accounts into a procedure's paths."""
+
+    def __init__(self, workstation: Workstation, procedure: Procedure) -> None:
+        self.workstation = workstation
+        self._places = procedure.places
+        self._all = workstation.accounts.all()
+
+    def accounts(self, named: list[str]) -> list[Account]:
+        """The accounts a step concerns: the ordinary ones, or those it names."""
+        if not named:
+            return [a for a in self._all if a.ordinary]
+        wanted = {n.lower() for n in named}
+        return [a for a in self._all if a.name.lower() in wanted or a.id.lower() in wanted]
+
+    def expand(self, text: str, accounts: list[str] | None = None) -> Iterator[Expanded]:
+        """Every meaning of a path text, one per account and per folder a variable stands for."""
+        template = parse_template(text, self._places)
+        if template.variable.startswith("place."):
+            for inner in self._places[template.variable[6:]]:
+                for found in self.expand(inner, accounts):
+                    yield self._append(found, template)
+        elif template.per_account:
+            for account in self.accounts(accounts or []):
+                base = self.workstation.accounts.folder(account, template.variable)
+                yield self._join(template, base, account)
+        elif template.variable:
+            folders = self.workstation.variables.folders(template.variable)
+            for base in folders:
+                yield self._join(template, base, None)
+            if not folders:
+                yield self._join(template, None, None)
+        else:
+            yield self._absolute(template)
+
+    def _absolute(self, template: Template) -> Expanded:
+        style = self.workstation.style
+        split = style.split(template.rest)
+        if split is None:
+            return Expanded(template.text, absent=f"not a path of a {self.workstation.system} workstation")
+        if split[0] not in self.workstation.files.volumes:
+            return Expanded(template.text, absent=f"the workstation has no volume {split[0]}")
+        return Expanded(style.join(*split), split[0], split[1])
+
+    def _join(self, template: Template, base: WPath | None, account: Account | None) -> Expanded:
+        if base is None or not base.parts:
+            return Expanded(template.text, account=account, variable=template.variable, absent=f"{template.variable} is not set here")
+        found = Expanded(str(base), base.volume, _literal(base.parts), account, template.variable, base)
+        return self._append(found, template)
+
+    def _append(self, found: Expanded, template: Template) -> Expanded:
+        if found.absent:
+            return found
+        style = self.workstation.style
+        if not style.drives and "\\" in template.rest:
+            return Expanded(
+                template.text, account=found.account, absent=f"written for Windows, not for a {self.workstation.system} workstation"
+            )
+        parts = style.relative(template.rest) or ()
+        pattern = found.pattern + parts
+        text = style.join(found.volume, pattern)
+        return Expanded(text, found.volume, pattern, found.account, found.variable, found.base)
+
+    def target(self, expanded: Expanded, path: WPath) -> Target:
+        """The guard's view of a path that an expanded text led to."""
+        names = list(takewhile(lambda part: not is_glob(part), expanded.pattern))
+        fixed = len(path.parts)
+        if len(names) < len(expanded.pattern):
+            # Links on the way may have changed the length of the part before the first wildcard.
+            before = WPath(path.style, path.volume, (*(literal(n) for n in names), "-"))
+            fixed = len(self.workstation.files.resolve(before).path.parts) - 1
+        return Target(path, fixed, literal_count(expanded.pattern[-1]), expanded.account, expanded.base)
+
+    def first_path(self, text: str) -> WPath | None:
+        """The first existing path a text without wildcards means, links resolved."""
+        for expanded in self.expand(text):
+            if not expanded.absent and not expanded.is_glob:
+                for path in self.workstation.files.expand(expanded.volume, expanded.pattern):
+                    return path
+        return None
+
+
+def _literal(parts: tuple[str, ...]) -> tuple[str, ...]:
+    return tuple(p.replace("[", "[[]").replace("*", "[*]").replace("?", "[?]") for p in parts)

@@ -1,0 +1,1 @@
+"""The procedure file: loading with places, variables, globs, versions. Knows no workstation."""

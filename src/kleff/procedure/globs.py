@@ -1,0 +1,141 @@
+"""Path styles, and globs over path parts: `*`, `?`, `[...]`, `**`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+MAGIC = re.compile(r"[*?\[]")
+
+
+def fold(text: str) -> str:
+    """`text` in one-to-one upper case, as Windows file systems and the registry compare names (never casefold)."""
+    if text.isascii():
+        return text.upper()
+    return "".join(up if len(up := c.upper()) == 1 else c for c in text)
+
+
+def check_glob(text: str) -> str | None:
+    """What is wrong with a glob, or None."""
+    for part in re.split(r"[\\/]", text):
+        if "**" in part and part != "**":
+            return "'**' stands alone between separators"
+        depth = part.replace("[[]", "")
+        if "[" in depth and not re.search(r"\[!?[^]]+\]", depth):
+            return "'[' without ']' (write [[] for a literal bracket)"
+    return None
+
+
+def is_glob(text: str) -> bool:
+    """True if `text` has a wildcard; `[[]`, a literal bracket, is none."""
+    return bool(MAGIC.search(text.replace("[[]", "")))
+
+
+def literal(text: str) -> str:
+    """The name a part without wildcards stands for."""
+    return text.replace("[[]", "[")
+
+
+def literal_count(text: str) -> int:
+    """How many characters of a part are literal."""
+    return len(re.sub(r"\[!?[^]]*\]|[*?]", "", text.replace("[[]", "x")))
+
+
+@lru_cache(maxsize=4096)
+def _compiled(part: str, folded: bool) -> re.Pattern[str]:
+    text = fold(part) if folded else part
+    out, i = "", 0
+    while i < len(text):
+        char = text[i]
+        i += 1
+        if char == "*":
+            out += ".*"
+        elif char == "?":
+            out += "."
+        elif char == "[":
+            end = text.find("]", i + 1)
+            inner = text[i:end]
+            i = end + 1
+            negate = inner.startswith("!")
+            inner = inner[1:] if negate else inner
+            inner = re.sub(r"([\\^\[\]])", r"\\\1", inner)
+            out += f"[{'^' if negate else ''}{inner}]"
+        else:
+            out += re.escape(char)
+    return re.compile(out + r"\Z", re.DOTALL)
+
+
+def name_matches(part: str, name: str, folded: bool) -> bool:
+    """Whether one name matches one part of a glob."""
+    return _compiled(part, folded).match(fold(name) if folded else name) is not None
+
+
+def parts_match(pattern: Sequence[str], parts: Sequence[str], folded: bool) -> bool:
+    """Whether a path, part by part, matches a pattern; `**` stands for any number of folders, `X/**` not for X."""
+    if not pattern:
+        return not parts
+    if pattern[0] == "**":
+        if len(pattern) == 1:
+            return len(parts) > 0
+        return any(parts_match(pattern[1:], parts[i:], folded) for i in range(len(parts) + 1))
+    return bool(parts) and name_matches(pattern[0], parts[0], folded) and parts_match(pattern[1:], parts[1:], folded)
+
+
+def could_hold(pattern: Sequence[str], parts: Sequence[str], folded: bool) -> bool:
+    """Whether something below the folder `parts` could match `pattern`."""
+    for i, part in enumerate(parts):
+        if i >= len(pattern):
+            return False
+        if pattern[i] == "**":
+            return True
+        if not name_matches(pattern[i], part, folded):
+            return False
+    return len(pattern) > len(parts)
+
+
+@dataclass(frozen=True)
+class PathStyle:
+    """How paths are written on a kind of system.
+
+    Attributes:
+        separator: what stands between names when a path is shown.
+        separators: all that are accepted.
+        folded: True if letter case does not count.
+        drives: True if a path begins with a drive letter.
+    """
+
+    name: str
+    separator: str
+    separators: str
+    folded: bool
+    drives: bool
+
+    def split(self, text: str) -> tuple[str, tuple[str, ...]] | None:
+        """(volume, parts) of an absolute path or glob; None if it is not absolute here.
+
+        `.` and `..` are not resolved: a path that has them is not accepted anywhere (`None`).
+        """
+        volume = ""
+        if self.drives:
+            if not re.match(r"[A-Za-z]:([\\/]|$)", text):
+                return None
+            volume, text = text[:2].upper(), text[2:]
+        elif not text.startswith("/"):
+            return None
+        parts = self.relative(text)
+        return None if parts is None else (volume, parts)
+
+    def relative(self, text: str) -> tuple[str, ...] | None:
+        """The parts of a relative path or glob; None if it has `.`, `..` or a NUL."""
+        parts = tuple(p for p in re.split(f"[{re.escape(self.separators)}]", text) if p)
+        return None if any(p in (".", "..") or "\0" in p for p in parts) else parts
+
+    def join(self, volume: str, parts: Sequence[str]) -> str:
+        """A path for people."""
+        return volume + self.separator + self.separator.join(parts)
+
+
+WINDOWS = PathStyle("windows", "\\", "\\/", folded=True, drives=True)
+POSIX = PathStyle("posix", "/", "/", folded=False, drives=False)

@@ -1,0 +1,218 @@
+"""Loading a procedure: every problem is found in one go, each with file, line and column."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from difflib import get_close_matches
+from pathlib import Path
+from typing import Any, TypeVar, get_type_hints
+
+import msgspec
+
+from kleff.errors import ProcedureError
+from kleff.procedure.model import Keep, Product, Section, Step, path_problems
+from kleff.procedure.source import Address, Source, parse_source, read_source
+
+KindTable = Mapping[str, Mapping[str, type[Step]]]
+PHASES = ("backup", "stop", "uninstall", "purge", "delete", "verify")
+SECTIONS = ("format", "product", "places", "keep", "evidence", *PHASES)
+S = TypeVar("S", bound=Section)
+
+
+@dataclass(frozen=True)
+class LoadedStep:
+    """One step and where it stands.
+
+    Attributes:
+        phase: `evidence` or one of `PHASES`.
+        kind: the key that names the object kind.
+        index: its place within the phase, from 0.
+        line: its line in the file.
+    """
+
+    phase: str
+    kind: str
+    index: int
+    line: int
+    model: Step
+
+
+@dataclass(frozen=True)
+class Procedure:
+    """A procedure that is valid as far as can be told without a workstation."""
+
+    name: str
+    raw: bytes
+    product: Product
+    places: dict[str, list[str]]
+    keep: Keep
+    evidence: tuple[LoadedStep, ...]
+    steps: tuple[LoadedStep, ...]
+
+    def phase(self, name: str) -> list[LoadedStep]:
+        return [s for s in self.steps if s.phase == name]
+
+
+def load_procedure(path: Path, kinds: KindTable) -> Procedure:
+    """Load a procedure file.
+
+    Args:
+        path: the file.
+        kinds: for each phase, the step model that each object key stands for.
+
+    Raises:
+        ProcedureError: with every problem that was found.
+    """
+    return _Loader(read_source(path), kinds).procedure()
+
+
+def parse_procedure(raw: bytes, name: str, kinds: KindTable) -> Procedure:
+    """The same for bytes already read (the copy in a case)."""
+    return _Loader(parse_source(raw, name), kinds).procedure()
+
+
+class _Loader:
+    def __init__(self, source: Source, kinds: KindTable) -> None:
+        self.source = source
+        self.kinds = kinds
+        self.problems: list[tuple[tuple[int, int], str]] = []
+        self.places: dict[str, list[str]] = {}
+
+    def procedure(self) -> Procedure:
+        data = self.source.data
+        self._format(data)
+        self._unknown(data, SECTIONS, ())
+        self.places = self._places(data.get("places", {}))
+        product = self._section(Product, data.get("product"), ("product",))
+        keep = self._section(Keep, data.get("keep", {}), ("keep",))
+        evidence = tuple(self._steps("evidence"))
+        steps = tuple(s for phase in PHASES for s in self._steps(phase))
+        if not self.problems and not evidence:
+            self._problem((), "no [[evidence]]: nothing says how the product is recognised")
+        if self.problems or product is None or keep is None:
+            raise ProcedureError([text for _, text in sorted(self.problems)], remedy="correct the procedure; nothing was changed")
+        return Procedure(self.source.name, self.source.raw, product, self.places, keep, evidence, steps)
+
+    def _problem(self, address: Address, text: str) -> None:
+        self.problems.append((self.source.position(address), f"{self.source.place(address)}: {text}"))
+
+    def _format(self, data: dict[str, Any]) -> None:
+        if "format" not in data:
+            self._problem((), "the first line must be  format = 1")
+        elif data["format"] != 1 or isinstance(data["format"], bool):
+            self._problem(("format",), f"format = {data['format']!r} is not known; this Kleff reads format 1")
+
+    def _unknown(self, table: dict[str, Any], allowed: tuple[str, ...], address: Address) -> None:
+        for key in table:
+            if key not in allowed:
+                self._problem((*address, key), f"unknown key {key!r}{_hint(key, allowed)}")
+
+    def _places(self, table: Any) -> dict[str, list[str]]:
+        if not isinstance(table, dict):
+            self._problem(("places",), "[places] is a table of folder lists")
+            return {}
+        places: dict[str, list[str]] = {}
+        for name, value in table.items():
+            texts = [value] if isinstance(value, str) else value
+            if not re.fullmatch(r"[a-z_]+", name):
+                self._problem(("places", name), f"{name!r} is not a name; use a-z and _")
+            elif not isinstance(texts, list) or not texts or not all(isinstance(t, str) for t in texts):
+                self._problem(("places", name), "a place is a folder or a list of folders")
+            else:
+                places[name] = texts
+                for where, text in path_problems(name, texts, ()):
+                    self._problem(("places", *where), text)
+        return places
+
+    def _steps(self, phase: str) -> Iterator[LoadedStep]:
+        tables = self.source.data.get(phase, [])
+        if not isinstance(tables, list) or not all(isinstance(t, dict) for t in tables):
+            self._problem((phase,), f"write [[{phase}]], with two brackets: it is a list of steps")
+            return
+        for index, table in enumerate(tables):
+            address: Address = (phase, index)
+            kind = self._kind(phase, table, address)
+            model = self._section(self.kinds[phase][kind], table, address) if kind else None
+            if kind and model is not None:
+                yield LoadedStep(phase, kind, index, self.source.position(address)[0], model)
+
+    def _kind(self, phase: str, table: dict[str, Any], address: Address) -> str | None:
+        allowed = self.kinds.get(phase, {})
+        named = [key for key in table if key in allowed]
+        listed = ", ".join(sorted(allowed))
+        if len(named) == 1:
+            return named[0]
+        if named:
+            self._problem((*address, named[1]), f"names two objects ({' and '.join(named)}); a step names one of: {listed}")
+            return None
+        common = (*Step.__struct_fields__, "accounts")
+        odd = next((key for key in table if key not in common), None)
+        close = get_close_matches(odd, list(allowed), n=1) if odd else []
+        hint = f" ({odd!r}: did you mean {close[0]!r}?)" if close else ""
+        self._problem((*address, odd) if odd else address, f"a [[{phase}]] step must name one of: {listed}{hint}")
+        return None
+
+    def _section(self, model: type[S], table: Any, address: Address) -> S | None:
+        if not isinstance(table, dict):
+            self._problem(address, f"[{address[0]}] is missing" if table is None else f"[{address[0]}] is a table")
+            return None
+        before = len(self.problems)
+        names = tuple(f.encode_name for f in msgspec.structs.fields(model))
+        self._unknown(table, names, address)
+        self._values(model, table, address)
+        if len(self.problems) > before:
+            return None
+        section = msgspec.convert(table, model)
+        for where, text in section.problems(self.places):
+            self._problem((*address, *where), text)
+        return section if len(self.problems) == before else None
+
+    def _values(self, model: type[Section], table: dict[str, Any], address: Address) -> None:
+        hints = get_type_hints(model, include_extras=True)
+        for item in msgspec.structs.fields(model):
+            key = item.encode_name
+            if key not in table:
+                if item.required:
+                    self._problem(address, f"{key!r} is missing")
+                continue
+            try:
+                msgspec.convert(table[key], hints[item.name])
+            except msgspec.ValidationError as error:
+                where, text = _explain(str(error), table[key], item.type)
+                self._problem((*address, key, *where), f"{key} = {_shown(table[key])}: {text}")
+
+
+def _hint(key: str, allowed: tuple[str, ...]) -> str:
+    close = get_close_matches(key, allowed, n=1)
+    return f"; did you mean {close[0]!r}?" if close else f"; allowed are {', '.join(allowed)}"
+
+
+_KINDS = {"str": "a text", "int": "a whole number", "bool": "true or false", "array": "a list", "object": "a table"}
+
+
+def _explain(message: str, value: Any, wanted: Any) -> tuple[Address, str]:
+    """Turn the validator's message into one for people, with the address inside the value."""
+    text, _, path = message.partition(" - at `$")
+    where: Address = tuple(int(n) for n in re.findall(r"\[(\d+)\]", path))
+    options = getattr(wanted, "__args__", ())
+    if "Invalid enum value" in text or (options and all(isinstance(o, str) for o in options)):
+        allowed = re.findall(r"'([^']+)'", repr(wanted))
+        close = get_close_matches(str(value), allowed, n=1)
+        return where, f"must be one of {', '.join(allowed)}" + (f"; did you mean {close[0]!r}?" if close else "")
+    found = re.fullmatch(r"Expected `(.+)`, got `(\w+)`", text)
+    if found:
+        kinds = [_KINDS.get(k.strip(), k.strip()) for k in found[1].split("|") if k.strip() != "null"]
+        return where, f"must be {' or '.join(kinds)}, not {_KINDS.get(found[2], found[2])}"
+    if "matching regex" in text:
+        return where, "is not written as it must be: small letters a-z, digits and -"
+    at_least = re.search(r">= (\d+)$", text)
+    if at_least:
+        return where, f"must be {at_least[1]} or more" if "length" not in text else "must not be empty"
+    return where, text.replace("`", "")
+
+
+def _shown(value: Any) -> str:
+    text = repr(value)
+    return text if len(text) <= 60 else text[:57] + "..."

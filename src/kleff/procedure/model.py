@@ -1,0 +1,128 @@
+"""The models of the procedure's own sections, and what every step has in common."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Collection, Iterator
+from typing import Annotated, Literal
+
+from msgspec import Meta, Struct, field
+
+from kleff.procedure.globs import check_glob
+from kleff.procedure.variables import BadTemplate, parse_template, unescape_literal
+from kleff.procedure.versions import VersionRange, parse_duration, parse_range
+
+Text = Annotated[str, Meta(min_length=1)]
+Texts = Annotated[list[Text], Meta(min_length=1)]
+Problem = tuple[tuple[str | int, ...], str]
+
+
+class Section(Struct, kw_only=True, forbid_unknown_fields=True, frozen=True):
+    """A table of the procedure."""
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        """What is wrong beyond the types: (address inside the table, message)."""
+        return iter(())
+
+
+class Product(Section, kw_only=True, frozen=True):
+    """What the procedure is about."""
+
+    id: Annotated[str, Meta(pattern=r"^[a-z0-9][a-z0-9-]*$", description="short name, a-z 0-9 and -")]
+    name: Text
+    vendor: str = ""
+    versions: Annotated[str, Meta(description="only these are touched, e.g. >=4,<5")] = ""
+    reviewed: dt.date | None = None
+    restart: Literal["if-needed", "always", "never"] = "if-needed"
+
+    @property
+    def range(self) -> VersionRange:
+        return parse_range(self.versions)
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        try:
+            parse_range(self.versions)
+        except ValueError as error:
+            yield ("versions",), str(error)
+
+
+class Keep(Section, kw_only=True, frozen=True):
+    """What is never removed, whichever step would reach it."""
+
+    paths: list[Text] = field(default_factory=list)
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from path_problems("paths", self.paths, places)
+
+
+class Step(Section, kw_only=True, frozen=True):
+    """What every step has in common."""
+
+    label: Annotated[str, Meta(description="name of the step in previews, bags and reports")] = ""
+    note: Annotated[str, Meta(description="why the step is there")] = ""
+    on: Annotated[Literal["windows", "linux", "macos"] | None, Meta(description="only on this system")] = None
+    optional: Annotated[bool, Meta(description="a failure is reported and does not stop the run")] = False
+    after_restart: Annotated[bool, Meta(description="done once the workstation was restarted")] = False
+
+
+class AccountStep(Step, kw_only=True, frozen=True):
+    """A step that may concern each account."""
+
+    accounts: Annotated[list[Text], Meta(description="only these accounts, also default, public or system ones")] = field(
+        default_factory=list
+    )
+
+
+def path_problems(key: str, texts: list[str], places: Collection[str]) -> Iterator[Problem]:
+    """What is wrong with a list of path texts."""
+    for index, text in enumerate(texts):
+        wrong = path_problem(text, places)
+        if wrong:
+            yield (key, index), wrong
+
+
+def path_problem(text: str, places: Collection[str]) -> str | None:
+    """What is wrong with one path text, or None."""
+    try:
+        template = parse_template(text, places)
+    except BadTemplate as error:
+        return str(error)
+    if not template.variable and not text.startswith(("/", "\\\\")) and text[1:2] != ":":
+        return f"{text!r} is not a whole path; begin with a variable, a drive or /"
+    if text.startswith("\\\\"):
+        return f"{text!r} is on another machine; a procedure works on the workstation's own volumes"
+    if any(part in (".", "..") for part in template.rest.replace("\\", "/").split("/")):
+        return "'.' and '..' are not allowed in a path"
+    return check_glob(template.rest)
+
+
+def key_problem(text: str) -> str | None:
+    """What is wrong with a registry key text, or None."""
+    try:
+        unescape_literal(text)
+    except BadTemplate as error:
+        return f"{error}; a key has no variables"
+    root, _, rest = text.partition("\\")
+    if root.upper() not in KEY_ROOTS:
+        return f"a key begins with {', '.join(sorted(KEY_ROOTS))}"
+    if not rest.strip("\\"):
+        return "names a whole hive"
+    return None
+
+
+KEY_ROOTS = {
+    "HKLM": "HKLM",
+    "HKEY_LOCAL_MACHINE": "HKLM",
+    "HKCU": "HKCU",
+    "HKEY_CURRENT_USER": "HKCU",
+    "HKCR": "HKCR",
+    "HKEY_CLASSES_ROOT": "HKCR",
+}
+
+
+def duration_problem(key: str, text: str) -> Iterator[Problem]:
+    """A problem if `text` is not a duration."""
+    try:
+        parse_duration(text)
+    except ValueError as error:
+        yield (key,), str(error)

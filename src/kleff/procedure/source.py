@@ -1,0 +1,152 @@
+"""TOML text with the line and column of every key and table (the standard parser gives none)."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from kleff.errors import ProcedureError
+
+Address = tuple[str | int, ...]
+
+
+@dataclass
+class Source:
+    """One procedure file as read: its data, and where everything stands.
+
+    Attributes:
+        name: the file as the technician named it.
+        raw: the bytes as read, kept for the case.
+        data: the TOML document.
+        positions: (line, column), both from 1, of each key or table by its address, e.g. ("delete", 0, "paths").
+    """
+
+    name: str
+    raw: bytes
+    data: dict[str, Any]
+    positions: dict[Address, tuple[int, int]] = field(default_factory=dict)
+
+    def place(self, address: Address) -> str:
+        """`FILE:LINE:COLUMN` of the nearest thing that has a position."""
+        line, column = self.position(address)
+        return f"{self.name}:{line}:{column}"
+
+    def position(self, address: Address) -> tuple[int, int]:
+        """Line and column of `address`, or of what holds it."""
+        while address and address not in self.positions:
+            address = address[:-1]
+        return self.positions.get(address, (1, 1))
+
+
+def read_source(path: Path, name: str = "") -> Source:
+    """Read and parse a procedure file.
+
+    Raises:
+        ProcedureError: the file cannot be read, is not UTF-8, or is not TOML (https://toml.io/en/v1.0.0).
+    """
+    name = name or str(path)
+    try:
+        raw = path.read_bytes()
+    except FileNotFoundError:
+        raise ProcedureError([f"{name}: there is no such file"], remedy="check the path of the procedure") from None
+    except OSError as error:
+        raise ProcedureError([f"{name}: cannot be read: {error.strerror}"], remedy="check that it is a file, and its permissions") from None
+    return parse_source(raw, name)
+
+
+def parse_source(raw: bytes, name: str) -> Source:
+    """Parse the bytes of a procedure file.
+
+    Raises:
+        ProcedureError: not UTF-8, or not TOML.
+    """
+    try:
+        text = raw.decode("utf-8-sig")
+        data = tomllib.loads(text)
+    except UnicodeDecodeError as error:
+        line = raw[: error.start].count(b"\n") + 1
+        raise ProcedureError([f"{name}:{line}: not UTF-8 text"], remedy="save the file as UTF-8") from None
+    except tomllib.TOMLDecodeError as error:
+        raise ProcedureError([_syntax_problem(name, str(error))], remedy="correct the line; the rest is not read") from None
+    except RecursionError:
+        raise ProcedureError([f"{name}: nested too deeply"], remedy="a procedure needs no such nesting") from None
+    return Source(name, raw, data, dict(_positions(text.encode())))
+
+
+def _syntax_problem(name: str, message: str) -> str:
+    found = re.search(r"^(.*) \(at line (\d+), column (\d+)\)$", message, re.DOTALL)
+    if not found:
+        return f"{name}: not TOML: {message}"
+    hint = " (a Windows path needs single quotes: 'C:\\...')" if "escape" in message else ""
+    return f"{name}:{found[2]}:{found[3]}: not TOML: {found[1]}{hint}"
+
+
+def _positions(text: bytes) -> Iterator[tuple[Address, tuple[int, int]]]:
+    import tree_sitter
+    import tree_sitter_toml
+
+    tree = tree_sitter.Parser(tree_sitter.Language(tree_sitter_toml.language())).parse(text)
+    counts: dict[Address, int] = {}
+    for node in tree.root_node.children:
+        if node.type == "pair":
+            yield from _pair(node, ())
+        elif node.type in ("table", "table_array_element"):
+            yield from _table(node, counts)
+
+
+def _table(node: Any, counts: dict[Address, int]) -> Iterator[tuple[Address, tuple[int, int]]]:
+    keys = _key_parts(node.children[1])
+    base: Address = keys
+    if node.type == "table_array_element":
+        index = counts[keys] = counts.get(keys, -1) + 1
+        base = (*keys, index)
+        if index == 0:
+            yield keys, _point(node)
+    elif len(keys) > 1 and keys[:-1] in counts:
+        base = (*keys[:-1], counts[keys[:-1]], keys[-1])
+    yield base, _point(node)
+    for child in node.children:
+        if child.type == "pair":
+            yield from _pair(child, base)
+
+
+def _pair(node: Any, base: Address) -> Iterator[tuple[Address, tuple[int, int]]]:
+    if len(node.children) < 3:
+        return
+    address: Address = base
+    for part in _key_parts(node.children[0]):
+        address = (*address, part)
+        yield address, _point(node)
+    yield from _value(node.children[2], address)
+
+
+def _value(node: Any, address: Address) -> Iterator[tuple[Address, tuple[int, int]]]:
+    if node.type == "inline_table":
+        for child in node.children:
+            if child.type == "pair":
+                yield from _pair(child, address)
+    elif node.type == "array":
+        items = [c for c in node.children if c.type not in ("[", "]", ",", "comment")]
+        for index, item in enumerate(items):
+            yield (*address, index), _point(item)
+            yield from _value(item, (*address, index))
+
+
+def _key_parts(node: Any) -> tuple[str, ...]:
+    if node.type == "dotted_key":
+        return tuple(p for child in node.children if child.type != "." for p in _key_parts(child))
+    text = node.text.decode()
+    if node.type == "quoted_key":
+        try:
+            return tuple(tomllib.loads(f"{text}=0"))
+        except tomllib.TOMLDecodeError:
+            return (text,)
+    return (text,)
+
+
+def _point(node: Any) -> tuple[int, int]:
+    return node.start_point[0] + 1, node.start_point[1] + 1

@@ -1,0 +1,34 @@
+"""How long work reports where it stands. The command line draws it; the core only tells."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+
+class Progress(Protocol):
+    """Receives what is being done, in bytes and items."""
+
+    def start(self, what: str, items: int = 0, size: int = 0) -> None:
+        """Work `what` begins; it will be `items` items and `size` bytes (0: not known)."""
+
+    def step(self, items: int = 0, size: int = 0) -> None:
+        """So many more items and bytes are done."""
+
+    def say(self, line: str) -> None:
+        """One line for the technician."""
+
+    def should_stop(self) -> bool:
+        """True once the technician asked to stop; checked between effects."""
+
+
+class Silent:
+    """Progress that nobody watches."""
+
+    def start(self, what: str, items: int = 0, size: int = 0) -> None: ...
+
+    def step(self, items: int = 0, size: int = 0) -> None: ...
+
+    def say(self, line: str) -> None: ...
+
+    def should_stop(self) -> bool:
+        return False

@@ -1,0 +1,1 @@
+"""What a workstation offers, facet by facet, and who offers it."""

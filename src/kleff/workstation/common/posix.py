@@ -1,0 +1,97 @@
+"""System calls Python's standard library does not offer, and small file helpers that reach the disk."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import errno
+import os
+from collections.abc import Iterator
+from functools import lru_cache
+from pathlib import Path
+
+RENAME_NOREPLACE = 1  # linux/fs.h; renameat2(2)
+FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+
+
+@lru_cache(maxsize=1)
+def _libc() -> ctypes.CDLL:
+    return ctypes.CDLL(None, use_errno=True)
+
+
+def rename_noreplace(from_fd: int, from_name: str, to_fd: int, to_name: str) -> None:
+    """renameat2(2) with RENAME_NOREPLACE: never replaces what stands at the new name.
+
+    Raises:
+        OSError: as the system says; EEXIST if the new name is taken.
+    """
+    result = _libc().renameat2(from_fd, os.fsencode(from_name), to_fd, os.fsencode(to_name), RENAME_NOREPLACE)
+    if result != 0:
+        code = ctypes.get_errno()
+        raise OSError(code, os.strerror(code), from_name)
+
+
+def mount_id(fd: int) -> int:
+    """The id of the mount an open file lies on, bind mounts told apart (proc(5), fdinfo)."""
+    with open(f"/proc/self/fdinfo/{fd}", encoding="ascii") as info:
+        for line in info:
+            if line.startswith("mnt_id:"):
+                return int(line.split()[1])
+    raise OSError(errno.ENOSYS, "no mnt_id in fdinfo")
+
+
+def mount_points() -> list[str]:
+    """Every mount point of this process's namespace (proc(5), mountinfo), octal escapes resolved."""
+    points = []
+    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as table:
+        for line in table:
+            point = line.split(" ")[4]
+            for code, char in (("\\040", " "), ("\\011", "\t"), ("\\012", "\n"), ("\\134", "\\")):
+                point = point.replace(code, char)
+            points.append(point)
+    return points
+
+
+def host_path(fd: int) -> str:
+    """Where an open folder lies on the machine Kleff runs on."""
+    return os.readlink(f"/proc/self/fd/{fd}")
+
+
+def sync_folder(path: str | Path) -> None:
+    """Flush a folder, so that names in it are on disk."""
+    fd = os.open(path, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)
+
+
+def write_atomic(path: Path, data: bytes, mode: int = 0o600) -> None:
+    """Replace a file whole or not at all: written beside it, flushed, renamed, folder flushed."""
+    beside = path.with_name(f".{path.name}.{os.getpid()}.part")
+    fd = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, mode)
+    try:
+        with os.fdopen(fd, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(beside, path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.unlink(beside)
+        raise
+    sync_folder(path.parent)
+
+
+@contextlib.contextmanager
+def closing_fd(fd: int) -> Iterator[int]:
+    """Close a descriptor at the end."""
+    try:
+        yield fd
+    finally:
+        os.close(fd)
+
+
+def boot_id() -> str:
+    """The kernel's id of this boot (random(4)); uptime is not enough, it may be another machine's."""
+    return Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()

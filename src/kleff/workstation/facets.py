@@ -1,0 +1,228 @@
+"""The facets of a workstation: one small protocol for each, and what they deal in."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+from kleff.procedure.globs import PathStyle
+from kleff.procedure.versions import Compare
+from kleff.workstation.paths import WPath
+
+if TYPE_CHECKING:
+    from kleff.workstation.common.files import FileTree
+    from kleff.workstation.windows.registry import KeyRef, Registry
+
+
+@dataclass(frozen=True)
+class Account:
+    """A person's profile.
+
+    Attributes:
+        id: uid or SID.
+        uid: owner of its files where the system has numbers for that.
+        ordinary: False for default, public and system accounts, which are touched only when named.
+    """
+
+    name: str
+    id: str
+    home: WPath
+    uid: int | None = None
+    ordinary: bool = True
+
+
+@dataclass(frozen=True)
+class Process:
+    """A running program; `started` tells it from a later one with the same number."""
+
+    pid: int
+    started: float
+    name: str
+    path: str
+    command: tuple[str, ...]
+    parent: int
+    account: str = ""
+
+
+@dataclass(frozen=True)
+class Service:
+    """A service: whether it runs, and how it starts (`automatic`, `manual`, `disabled`, ...)."""
+
+    name: str
+    running: bool
+    start: str
+    title: str = ""
+
+
+@dataclass(frozen=True)
+class Package:
+    """A package as the package manager knows it.
+
+    Attributes:
+        state: `installed`, or `config-files` if only its configuration is left.
+        config_files: its configuration files, as absolute paths.
+    """
+
+    name: str
+    version: str
+    state: str
+    essential: bool = False
+    config_files: tuple[str, ...] = ()
+    title: str = ""
+    installed_size: int = 0
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A product that is registered as installed.
+
+    Attributes:
+        quiet: the command that removes it without a question, as arguments; None if none is known.
+        account: the account in whose own hive it is registered, or "".
+        product_code: of a Windows Installer product, with braces.
+    """
+
+    name: str
+    version: str
+    publisher: str
+    key: KeyRef
+    quiet: tuple[str, ...] | None
+    registered: str
+    location: str = ""
+    account: str = ""
+    product_code: str = ""
+
+
+@dataclass
+class Running:
+    """A command that was started, told apart for a later run of Kleff by number and start time."""
+
+    pid: int
+    started: float
+    code: int | None = None
+
+
+class Accounts(Protocol):
+    def all(self) -> list[Account]:
+        """Every profile, also those that are touched only when named."""
+
+    def folder(self, account: Account, variable: str) -> WPath | None:
+        """What `{user...}` means for an account, from that account's own settings; None if unset."""
+
+
+class Processes(Protocol):
+    def all(self) -> list[Process]: ...
+
+    def ask_to_end(self, process: Process) -> None:
+        """Ask the process to close; nothing happens if it is gone or another has its number."""
+
+    def end(self, process: Process) -> None:
+        """End the process."""
+
+    def protected(self) -> set[int]:
+        """Numbers never to be signalled: process 1, Kleff and its ancestors."""
+
+
+class Services(Protocol):
+    def get(self, name: str) -> Service | None: ...
+
+    def stop(self, name: str) -> None:
+        """Stop and wait until stopped.
+
+        Raises:
+            ActionFailed: it does not stop.
+        """
+
+    def restore(self, service: Service) -> None:
+        """Give back start type and running state as they were."""
+
+
+class Entries(Protocol):
+    def all(self) -> list[Entry]: ...
+
+    def present(self, entry: Entry) -> bool:
+        """Whether its key is still there."""
+
+
+class Packages(Protocol):
+    def all(self) -> list[Package]: ...
+
+    def owners(self, paths: Sequence[WPath]) -> dict[str, list[str]]:
+        """The packages that own each path or something below it: path text -> package names."""
+
+    def objection(self, names: Sequence[str], purge: bool) -> str | None:
+        """Why the package manager would not remove these (it is asked, nothing is done), or None."""
+
+    def remove(self, names: Sequence[str], purge: bool, output: Path) -> None:
+        """Remove or purge.
+
+        Raises:
+            ActionFailed: the package manager failed; its output is in the file.
+        """
+
+    def compare(self, a: str, b: str) -> int:
+        """The package manager's own version comparison: below, equal, above zero."""
+
+
+class Commands(Protocol):
+    def find(self, name: str) -> str | None:
+        """Where a command of this name is found by the workstation's own search path, or None."""
+
+    def objection(self, program: WPath) -> str | None:
+        """Why this program must not be run with Kleff's rights, or None."""
+
+    def start(self, argv: Sequence[str], output: Path) -> Running:
+        """Start a program, without a shell; its output goes to the file.
+
+        Raises:
+            ActionFailed: it cannot be started.
+        """
+
+    def wait(self, running: Running, seconds: float) -> bool:
+        """Wait for its end; True if it ended (`code` is then set where it can be known)."""
+
+
+class Variables(Protocol):
+    def folders(self, variable: str) -> list[WPath]:
+        """What a system variable stands for; empty if it is unset here."""
+
+
+@dataclass
+class Workstation:
+    """The machine a procedure is run on, with the facets it has.
+
+    Attributes:
+        spec: how it is named on the command line.
+        system: `windows` or `linux`.
+        identity: tells this workstation from every other.
+        boot: changes with every restart; "" if it is not running.
+        state: folder on the workstation itself for the lock and the mark of an unfinished case.
+        admin: whether Kleff works here with an administrator's rights.
+    """
+
+    spec: str
+    name: str
+    system: str
+    style: PathStyle
+    identity: str
+    boot: str
+    state: Path
+    admin: bool
+    bits: int
+    description: str
+    files: FileTree
+    accounts: Accounts
+    variables: Variables
+    registry: Registry | None = None
+    entries: Entries | None = None
+    services: Services | None = None
+    processes: Processes | None = None
+    packages: Packages | None = None
+    commands: Commands | None = None
+    system_folders: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def compare_versions(self) -> Compare | None:
+        return self.packages.compare if self.packages else None

@@ -1,0 +1,1 @@
+"""A simulated workstation in a folder: only the lowest layer is simulated."""

@@ -1,0 +1,126 @@
+"""The lowest layer of a lab's processes, services and commands."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+
+from kleff.errors import ActionFailed
+from kleff.workstation.common import running
+from kleff.workstation.common.files import FileTree
+from kleff.workstation.facets import Process, Running
+from kleff.workstation.lab.lab import Lab
+from kleff.workstation.paths import WPath
+
+
+class LabProcesses:
+    def __init__(self, lab: Lab) -> None:
+        self._lab = lab
+
+    def all(self) -> list[Process]:
+        return [
+            Process(p["pid"], p["started"], p["name"], p["path"], tuple(p["command"]), p["parent"], p["account"])
+            for p in self._lab.state().processes
+        ]
+
+    def ask_to_end(self, process: Process) -> None:
+        self._end(process, force=False)
+
+    def end(self, process: Process) -> None:
+        self._end(process, force=True)
+
+    def protected(self) -> set[int]:
+        return {1}
+
+    def _end(self, process: Process, force: bool) -> None:
+        with self._lab.locked():
+            state = self._lab.state()
+            state.processes = [
+                p for p in state.processes if (p["pid"], p["started"]) != (process.pid, process.started) or (p["stubborn"] and not force)
+            ]
+            self._lab.save(state)
+
+
+class LabServiceControl:
+    """Implements the service manager of a lab."""
+
+    def __init__(self, lab: Lab) -> None:
+        self._lab = lab
+
+    def running(self, name: str) -> bool:
+        return name.upper() in {n.upper() for n in self._lab.state().running_services}
+
+    def stop(self, name: str) -> None:
+        with self._lab.locked():
+            state = self._lab.state()
+            state.running_services = [n for n in state.running_services if n.upper() != name.upper()]
+            self._lab.save(state)
+
+    def start(self, name: str) -> None:
+        with self._lab.locked():
+            state = self._lab.state()
+            if name.upper() not in {n.upper() for n in state.running_services}:
+                state.running_services.append(name)
+                self._lab.save(state)
+
+
+class LabCommands:
+    """Runs a lab's programs, each as a process of its own on this machine.
+
+    Args:
+        search: the folders in which a bare command name is looked for.
+        app_paths: names registered as programs besides.
+    """
+
+    def __init__(self, lab: Lab, files: FileTree, search: Sequence[str], app_paths: Sequence[str]) -> None:
+        self._lab = lab
+        self._files = files
+        self._search = search
+        self._app_paths = {n.upper() for n in app_paths}
+
+    def find(self, name: str) -> str | None:
+        endings = ("", ".exe", ".com", ".cmd", ".bat")
+        if any((name + ending).upper() in self._app_paths for ending in endings):
+            return f"{name} (registered program)"
+        for folder in self._search:
+            path = self._files.path(folder)
+            for ending in endings:
+                look = self._files.look(path.child(name + ending)) if path else None
+                if path and look and look.is_file:
+                    return str(path.child(name + ending))
+        return None
+
+    def objection(self, program: WPath) -> str | None:
+        look = self._files.look(program)
+        if look is None or not look.is_file:
+            return f"{program} is not there"
+        if not self._files.only_admin(program.parent):
+            return f"others than an administrator can change {program}"
+        return None
+
+    def start(self, argv: Sequence[str], output: Path) -> Running:
+        program = self._files.path(argv[0])
+        look = self._files.look(program) if program else None
+        if look is None or not look.is_file:
+            raise ActionFailed(f"{argv[0]} is not there", remedy="check the procedure, or remove the product by hand")
+        environment = {**os.environ, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
+        return running.start([sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), *argv], output, environment)
+
+    def wait(self, process: Running, seconds: float) -> bool:
+        ended = running.wait(process, seconds)
+        if ended and process.code is not None:
+            process.code = _full_code(self._lab.folder, process)
+        return ended
+
+
+def _full_code(folder: Path, process: Running) -> int | None:
+    """This machine passes on 8 bits of an exit code only; the program leaves the whole number beside the state."""
+    kept = folder / "state" / f"exit-{process.pid}"
+    try:
+        return int(kept.read_text("ascii"))
+    except (OSError, ValueError):
+        return process.code
+    finally:
+        kept.unlink(missing_ok=True)

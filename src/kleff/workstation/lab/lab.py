@@ -1,0 +1,174 @@
+"""A lab's folder: what it is (`lab.toml`, never changed by a run) and its live state (committed atomically)."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from kleff.errors import NoSuchWorkstation
+from kleff.workstation.common.posix import write_atomic
+
+
+class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
+    """A simulated process; `stubborn` ones do not close when asked."""
+
+    name: str
+    path: str
+    account: str = ""
+    command: list[str] = []
+    child_of: str = ""
+    stubborn: bool = False
+    at_start: bool = False
+
+
+class LabProgram(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
+    """How a program of the lab behaves when it is run.
+
+    Attributes:
+        product_code: for a Windows Installer product instead of `path`.
+        needs: an argument without which it asks questions, that is: fails.
+        refuses_while: names of processes while which it refuses, with `refusal`.
+        prints: what it writes to its output.
+        deletes: paths it deletes, globs allowed; `deletes_keys`: keys, in this order, last.
+        hands_over: it starts a copy of itself, which does the work, and returns at once.
+        takes: seconds it works.
+        answers: what it writes when called with a first argument; it then does nothing else.
+    """
+
+    path: str = ""
+    product_code: str = ""
+    needs: str = ""
+    refuses_while: list[str] = []
+    refusal: int = 1
+    exit: int = 0
+    prints: str = ""
+    takes: float = 0.0
+    hands_over: bool = False
+    ends: list[str] = []
+    stops_services: list[str] = []
+    deletes: list[str] = []
+    deletes_keys: list[str] = []
+    answers: dict[str, str] = {}
+
+
+class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
+    """`lab.toml`."""
+
+    format: int
+    name: str
+    id: str
+    description: str = ""
+    bits: int = 64
+    process: list[LabProcess] = []
+    program: list[LabProgram] = []
+
+
+class LabState(msgspec.Struct, kw_only=True):
+    """The live state: what runs, and how often the lab was started."""
+
+    boot: int = 1
+    next_pid: int = 1000
+    processes: list[dict[str, Any]] = []
+    running_services: list[str] = []
+
+
+class Lab:
+    """A lab's folder.
+
+    Raises:
+        NoSuchWorkstation: the folder is no lab, or is incomplete.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder.absolute()
+        self.file = self._read()
+        self._held = 0
+        self._lock_fd = -1
+
+    def _read(self) -> LabFile:
+        where = f"lab:{self.folder}"
+        remedy = "make one with:  kleff lab make FOLDER"
+        if not self.folder.is_dir():
+            raise NoSuchWorkstation("there is no such folder", where=where, remedy=remedy)
+        for needed in ("lab.toml", "files/C", "registry/HKLM.reg"):
+            if not (self.folder / needed).exists():
+                raise NoSuchWorkstation(f"not a lab, or incomplete: {needed} is missing", where=where, remedy=remedy)
+        try:
+            data = tomllib.loads((self.folder / "lab.toml").read_text("utf-8"))
+            return msgspec.convert(data, LabFile)
+        except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
+            raise NoSuchWorkstation(f"lab.toml cannot be used: {error}", where=where, remedy=remedy) from None
+
+    @contextmanager
+    def locked(self) -> Iterator[None]:
+        """Exclusive use of the live state, across processes; may be nested."""
+        self.acquire()
+        try:
+            yield
+        finally:
+            self.release()
+
+    def acquire(self) -> None:
+        if self._held == 0:
+            (self.folder / "state").mkdir(exist_ok=True)
+            self._lock_fd = os.open(self.folder / "state" / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+            fcntl.flock(self._lock_fd, fcntl.LOCK_EX)
+        self._held += 1
+
+    def release(self) -> None:
+        self._held -= 1
+        if self._held == 0:
+            os.close(self._lock_fd)
+
+    def state(self) -> LabState:
+        try:
+            return msgspec.json.decode((self.folder / "state" / "state.json").read_bytes(), type=LabState)
+        except FileNotFoundError:
+            return LabState()
+        except msgspec.MsgspecError as error:
+            raise NoSuchWorkstation(
+                f"state/state.json cannot be read: {error}",
+                where=f"lab:{self.folder}",
+                remedy="restart the lab with:  kleff lab restart FOLDER",
+            ) from None
+
+    def save(self, state: LabState) -> None:
+        write_atomic(self.folder / "state" / "state.json", msgspec.json.format(msgspec.json.encode(state), indent=1))
+
+    def start(self, automatic: list[str], all_processes: bool = False) -> LabState:
+        """Start (or restart) the lab: a new boot, start-up programs and automatic services running."""
+        with self.locked():
+            try:
+                boot = self.state().boot + 1 if (self.folder / "state" / "state.json").exists() else 1
+            except NoSuchWorkstation:
+                boot = 1
+            state = LabState(boot=boot, running_services=automatic)
+            for process in self.file.process:
+                if process.at_start or all_processes:
+                    _add(state, process)
+            self.save(state)
+            return state
+
+
+def _add(state: LabState, process: LabProcess) -> None:
+    parent = next((p["pid"] for p in state.processes if p["name"] == process.child_of), 1)
+    state.processes.append(
+        {
+            "pid": state.next_pid,
+            "started": float(state.boot * 1_000_000 + state.next_pid),
+            "name": process.name,
+            "path": process.path,
+            "command": process.command or [process.path],
+            "parent": parent,
+            "account": process.account,
+            "stubborn": process.stubborn,
+        }
+    )
+    state.next_pid += 4

@@ -1,0 +1,99 @@
+"""A program of a lab at work: `python -m kleff.workstation.lab.program LAB PROGRAM [ARGUMENTS]`.
+
+It behaves as `lab.toml` says and knows nothing of Kleff's runs.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from kleff.procedure.globs import fold
+from kleff.workstation.facets import Workstation
+from kleff.workstation.lab.lab import Lab, LabProgram
+from kleff.workstation.lab.workstation import open_lab
+
+COPY = "--copy-of-itself"
+UNKNOWN_PRODUCT = 1605  # ERROR_UNKNOWN_PRODUCT
+NO_ANSWER = 1602  # ERROR_INSTALL_USEREXIT: it asked a question that nobody answered
+
+
+def main(arguments: list[str]) -> int:
+    """Run the program; returns its exit code, whole."""
+    folder, program, *rest = arguments
+    lab = Lab(Path(folder))
+    workstation = open_lab(Path(folder))
+    copy = COPY in rest
+    rest = [a for a in rest if a != COPY]
+    behaviour = _behaviour(lab, program, rest)
+    if behaviour is None:
+        return UNKNOWN_PRODUCT if fold(program).endswith("MSIEXEC.EXE") else 0
+    if rest and rest[0] in behaviour.answers:
+        sys.stdout.write(behaviour.answers[rest[0]])
+        return 0
+    if behaviour.needs and fold(behaviour.needs) not in {fold(a) for a in rest}:
+        print("waiting for an answer in a window nobody sees")
+        return NO_ANSWER
+    in_the_way = [n for n in behaviour.refuses_while if fold(n) in {fold(p["name"]) for p in lab.state().processes}]
+    if in_the_way:
+        print(f"{', '.join(in_the_way)} is running. Close it and try again.")
+        return behaviour.refusal
+    if behaviour.hands_over and not copy:
+        _hand_over(folder, program, rest)
+        return behaviour.exit
+    if behaviour.prints:
+        print(behaviour.prints)
+    time.sleep(behaviour.takes)
+    _work(lab, workstation, behaviour)
+    return behaviour.exit
+
+
+def _behaviour(lab: Lab, program: str, arguments: list[str]) -> LabProgram | None:
+    if fold(program).endswith("\\MSIEXEC.EXE"):
+        codes = {fold(a) for a in arguments}
+        known = [p for p in lab.file.program if p.product_code and fold(p.product_code) in codes]
+        return known[0] if known else None
+    return next((p for p in lab.file.program if p.path and fold(p.path) == fold(program)), None)
+
+
+def _hand_over(folder: str, program: str, arguments: list[str]) -> None:
+    command = [sys.executable, "-m", "kleff.workstation.lab.program", folder, program, *arguments, COPY]
+    null = subprocess.DEVNULL
+    subprocess.Popen(command, stdin=null, stdout=null, stderr=null, start_new_session=True)
+
+
+def _work(lab: Lab, workstation: Workstation, behaviour: LabProgram) -> None:
+    with lab.locked():
+        state = lab.state()
+        ended = {fold(n) for n in behaviour.ends}
+        stopped = {fold(n) for n in behaviour.stops_services}
+        state.processes = [p for p in state.processes if fold(p["name"]) not in ended]
+        state.running_services = [n for n in state.running_services if fold(n) not in stopped]
+        lab.save(state)
+    files = workstation.files
+    for text in behaviour.deletes:
+        split = files.style.split(text)
+        for path in list(files.expand(*split)) if split else []:
+            host = files.host(path)
+            if os.path.isdir(host) and not os.path.islink(host):
+                shutil.rmtree(host)
+            else:
+                os.unlink(host)
+    registry = workstation.registry
+    assert registry is not None
+    for text in behaviour.deletes_keys:
+        for key in registry.canonical(text, view=64):
+            registry.delete_tree(key)
+    registry.api.flush()
+
+
+if __name__ == "__main__":
+    code = main(sys.argv[1:])
+    sys.stdout.flush()
+    if code > 255:
+        (Path(sys.argv[1]) / "state" / f"exit-{os.getpid()}").write_text(str(code), "ascii")
+    sys.exit(code & 0xFF)

@@ -1,0 +1,110 @@
+"""The lowest layer of a lab's registry: hives kept as `.reg` text, one file for the machine and one per account."""
+
+from __future__ import annotations
+
+import errno
+import os
+from pathlib import Path
+
+from kleff.procedure.globs import fold
+from kleff.workstation.common.posix import write_atomic
+from kleff.workstation.lab.lab import Lab
+from kleff.workstation.windows.regfile import RegKey, decode, encode, format_hive, parse
+from kleff.workstation.windows.values import RegValue
+
+
+class LabRegistry:
+    """Implements `RegistryApi`. Changes hold the lab's lock until `flush`, which commits them."""
+
+    def __init__(self, lab: Lab) -> None:
+        self._lab = lab
+        self._folder = lab.folder / "registry"
+        self._cache: dict[Path, tuple[tuple[int, int, int], RegKey]] = {}
+        self._dirty: dict[Path, str] = {}
+
+    def hives(self) -> list[str]:
+        return sorted(p.stem for p in (self._folder / "users").glob("*.reg"))
+
+    def _file(self, hive: str, path: str) -> Path:
+        if hive == "HKLM":
+            return self._folder / "HKLM.reg"
+        sid = path.split("\\")[0]
+        known = {fold(s): s for s in self.hives()}
+        return self._folder / "users" / f"{known.get(fold(sid), '-')}.reg"
+
+    def _load(self, hive: str, path: str) -> RegKey | None:
+        file = self._file(hive, path)
+        if file in self._dirty:
+            return self._cache[file][1]
+        try:
+            status = os.stat(file)
+        except FileNotFoundError:
+            return None
+        stamp = (status.st_mtime_ns, status.st_ino, status.st_size)
+        cached = self._cache.get(file)
+        if cached is None or cached[0] != stamp:
+            cached = (stamp, parse(decode(file.read_bytes(), str(file)), str(file)))
+            self._cache[file] = cached
+        return cached[1]
+
+    def _find(self, hive: str, path: str) -> RegKey | None:
+        root = self._load(hive, path)
+        return root.find([hive, *(p for p in path.split("\\") if p)]) if root else None
+
+    def _change(self, hive: str, path: str) -> RegKey:
+        file = self._file(hive, path)
+        if file not in self._dirty:
+            if not self._dirty:
+                self._lab.acquire()
+            if self._load(hive, path) is None:
+                if not self._dirty:
+                    self._lab.release()
+                raise FileNotFoundError(errno.ENOENT, "no such hive", path)
+            self._dirty[file] = hive
+        root = self._load(hive, path)
+        assert root is not None
+        return root
+
+    def subkeys(self, hive: str, path: str) -> list[str] | None:
+        key = self._find(hive, path)
+        return None if key is None else [key.keys[k].name for k in sorted(key.keys)]
+
+    def values(self, hive: str, path: str) -> list[RegValue] | None:
+        key = self._find(hive, path)
+        return None if key is None else list(key.values.values())
+
+    def create(self, hive: str, path: str) -> None:
+        if self._find(hive, path) is None:
+            self._change(hive, path).make([hive, *path.split("\\")])
+
+    def set(self, hive: str, path: str, value: RegValue) -> None:
+        self._change(hive, path).make([hive, *path.split("\\")]).set(value)
+
+    def delete_value(self, hive: str, path: str, name: str) -> None:
+        if self._find(hive, path) is not None:
+            key = self._change(hive, path).find([hive, *path.split("\\")])
+            if key is not None:
+                key.values.pop(fold(name), None)
+
+    def delete_key(self, hive: str, path: str) -> None:
+        root = self._change(hive, path)
+        *above, name = [hive, *path.split("\\")]
+        parent = root.find(above)
+        key = parent.keys.get(fold(name)) if parent else None
+        if parent is None or key is None:
+            return
+        if key.keys:
+            raise PermissionError(errno.EACCES, "the key has subkeys", path)
+        del parent.keys[fold(name)]
+
+    def flush(self) -> None:
+        if not self._dirty:
+            return
+        try:
+            for file, hive in self._dirty.items():
+                top = self._cache[file][1].find([hive])
+                write_atomic(file, encode(format_hive(hive, top or RegKey(hive))), 0o644)
+                del self._cache[file]
+        finally:
+            self._dirty.clear()
+            self._lab.release()

@@ -1,0 +1,1 @@
+"""Linux workstations: the machine itself, and a tree that is not running."""

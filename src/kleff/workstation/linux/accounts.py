@@ -1,0 +1,100 @@
+"""Accounts of a Linux workstation, from its own passwd file, and their folders from their own settings."""
+
+from __future__ import annotations
+
+import re
+
+from kleff.workstation.common.files import FileTree
+from kleff.workstation.facets import Account
+from kleff.workstation.paths import WPath
+
+# XDG base directories and user directories (freedesktop.org): variable -> place below the home unless set otherwise.
+BASE = {
+    "user.home": (),
+    "user.roaming": (".config",),
+    "user.local": (".local", "share"),
+    "user.cache": (".cache",),
+    "user.menu": (".local", "share", "applications"),
+}
+USER_DIRS = {
+    "user.desktop": ("XDG_DESKTOP_DIR", "Desktop"),
+    "user.documents": ("XDG_DOCUMENTS_DIR", "Documents"),
+    "user.downloads": ("XDG_DOWNLOAD_DIR", "Downloads"),
+    "user.music": ("XDG_MUSIC_DIR", "Music"),
+    "user.pictures": ("XDG_PICTURES_DIR", "Pictures"),
+    "user.videos": ("XDG_VIDEOS_DIR", "Videos"),
+}
+SYSTEM = {
+    "program_files": ("/opt",),
+    "program_data": ("/var/lib",),
+    "program_menu": ("/usr/share/applications",),
+    "temp": ("/tmp",),
+}
+
+
+class PasswdAccounts:
+    def __init__(self, files: FileTree) -> None:
+        self._files = files
+        self._user_dirs: dict[str, dict[str, str]] = {}
+
+    def all(self) -> list[Account]:
+        """Ordinary are uids within UID_MIN..UID_MAX of login.defs(5), and root."""
+        low, high = self._range()
+        accounts = []
+        for line in self._text("/etc/passwd").splitlines():
+            fields = line.split(":")
+            if len(fields) != 7 or not fields[2].isdigit():
+                continue
+            home = self._files.path(fields[5])
+            if home is not None and home.parts:
+                uid = int(fields[2])
+                resolved = self._files.resolve(home.child("-")).path.parent
+                accounts.append(Account(fields[0], fields[2], resolved, uid, ordinary=uid == 0 or low <= uid <= high))
+        return accounts
+
+    def _range(self) -> tuple[int, int]:
+        text = self._text("/etc/login.defs")
+        found = {k: int(v) for k, v in re.findall(r"^\s*(UID_MIN|UID_MAX)\s+(\d+)", text, re.MULTILINE)}
+        return found.get("UID_MIN", 1000), found.get("UID_MAX", 60000)
+
+    def _text(self, text: str) -> str:
+        path = self._files.path(text)
+        assert path is not None
+        try:
+            return self._files.read(self._files.resolve(path).path).decode("utf-8", "surrogateescape")
+        except OSError:
+            return ""
+
+    def folder(self, account: Account, variable: str) -> WPath | None:
+        if variable in BASE:
+            return account.home.child(*BASE[variable])
+        if variable not in USER_DIRS:
+            return None
+        setting, default = USER_DIRS[variable]
+        text = self._settings(account).get(setting)
+        if text is None:
+            return account.home.child(default)
+        if text.startswith("$HOME/"):
+            relative = self._files.style.relative(text[6:])
+            return account.home.child(*relative) if relative else None
+        path = self._files.path(text)
+        return path if path is not None and path.parts else None
+
+    def _settings(self, account: Account) -> dict[str, str]:
+        if account.id not in self._user_dirs:
+            try:
+                raw = self._files.read(account.home.child(".config", "user-dirs.dirs"))
+            except OSError:
+                raw = b""
+            found = re.findall(r'^(XDG_\w+_DIR)="([^"]*)"', raw.decode("utf-8", "surrogateescape"), re.MULTILINE)
+            self._user_dirs[account.id] = dict(found)
+        return self._user_dirs[account.id]
+
+
+class LinuxVariables:
+    def __init__(self, files: FileTree) -> None:
+        self._files = files
+
+    def folders(self, variable: str) -> list[WPath]:
+        found = [self._files.path(text) for text in SYSTEM.get(variable, ())]
+        return [p for p in found if p is not None]

@@ -1,0 +1,52 @@
+"""Programs of a Linux workstation."""
+
+from __future__ import annotations
+
+import stat
+from collections.abc import Sequence
+from pathlib import Path
+
+from kleff.errors import ActionFailed
+from kleff.workstation.common import running
+from kleff.workstation.common.files import FileTree
+from kleff.workstation.facets import Running
+from kleff.workstation.linux.dpkg import ENVIRONMENT
+from kleff.workstation.paths import WPath
+
+
+class LinuxCommands:
+    """Args: runs: False for a tree that is not running, in which nothing is ever started."""
+
+    def __init__(self, files: FileTree, runs: bool) -> None:
+        self._files = files
+        self._runs = runs
+
+    def find(self, name: str) -> str | None:
+        for folder in ENVIRONMENT["PATH"].split(":"):
+            path = self._files.path(f"{folder}/{name}")
+            if path is None or "/" in name:
+                continue
+            path = self._files.resolve(path).path
+            look = self._files.look(path)
+            if look is not None and (look.is_link or (look.is_file and look.mode & 0o111)):
+                return str(path)
+        return None
+
+    def objection(self, program: WPath) -> str | None:
+        if not self._runs:
+            return "the workstation is not running, so its programs are not run"
+        resolved = self._files.resolve(program).path
+        look = self._files.look(resolved)
+        if look is None or not look.is_file:
+            return f"{program} is not there"
+        if look.mode & (stat.S_IWOTH | stat.S_IWGRP) or not self._files.only_admin(resolved.parent) or look.uid != 0:
+            return f"others than an administrator can change {program}"
+        return None
+
+    def start(self, argv: Sequence[str], output: Path) -> Running:
+        if not self._runs:
+            raise ActionFailed("the workstation is not running, so its programs are not run")
+        return running.start(argv, output, ENVIRONMENT)
+
+    def wait(self, process: Running, seconds: float) -> bool:
+        return running.wait(process, seconds)

@@ -1,0 +1,63 @@
+"""Real processes, told apart by number and start time, signalled through a pidfd."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+
+import psutil
+
+from kleff.workstation.facets import Process
+
+
+class LinuxProcesses:
+    def all(self) -> list[Process]:
+        mine = self._namespace(os.getpid())
+        found = []
+        for process in psutil.process_iter():
+            with contextlib.suppress(psutil.Error, OSError), process.oneshot():
+                if process.status() == psutil.STATUS_ZOMBIE or self._namespace(process.pid) not in (mine, None):
+                    continue
+                found.append(self._describe(process))
+        return found
+
+    def _describe(self, process: psutil.Process) -> Process:
+        path, account = "", ""
+        with contextlib.suppress(psutil.Error, OSError):
+            path = process.exe()
+        with contextlib.suppress(psutil.Error, KeyError):
+            account = process.username()
+        command = tuple(process.cmdline())
+        return Process(process.pid, process.create_time(), process.name(), path, command, process.ppid(), account)
+
+    def _namespace(self, pid: int) -> str | None:
+        try:
+            return os.readlink(f"/proc/{pid}/ns/pid")
+        except OSError:
+            return None
+
+    def protected(self) -> set[int]:
+        pids = {1, os.getpid()}
+        with contextlib.suppress(psutil.Error):
+            pids.update(p.pid for p in psutil.Process().parents())
+        return pids
+
+    def ask_to_end(self, process: Process) -> None:
+        self._signal(process, signal.SIGTERM)
+
+    def end(self, process: Process) -> None:
+        self._signal(process, signal.SIGKILL)
+
+    def _signal(self, process: Process, number: signal.Signals) -> None:
+        if process.pid in self.protected():
+            return
+        with contextlib.suppress(ProcessLookupError):
+            fd = os.pidfd_open(process.pid)
+            try:
+                # The descriptor is bound to one process; only then is it asked which.
+                with contextlib.suppress(psutil.NoSuchProcess):
+                    if abs(psutil.Process(process.pid).create_time() - process.started) < 0.01:
+                        signal.pidfd_send_signal(fd, number)
+            finally:
+                os.close(fd)

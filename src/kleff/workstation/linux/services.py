@@ -1,0 +1,90 @@
+"""Services of the running system: systemd where it runs, init scripts where it does not."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+from pathlib import Path
+
+from kleff.errors import ActionFailed
+from kleff.workstation.facets import Service
+from kleff.workstation.linux.dpkg import ENVIRONMENT
+
+PATIENCE = 120
+# sd-booted(3): this folder exists while systemd is the service manager.
+SYSTEMD_RUNS = Path("/run/systemd/system")
+
+
+def _run(*argv: str) -> subprocess.CompletedProcess[str]:
+    try:
+        return subprocess.run(
+            argv, capture_output=True, text=True, errors="replace", env=ENVIRONMENT, timeout=PATIENCE, check=False, stdin=subprocess.DEVNULL
+        )
+    except subprocess.TimeoutExpired:
+        raise ActionFailed(f"{' '.join(argv)} has not ended after {PATIENCE} s", remedy="look at the service by hand") from None
+
+
+def open_services() -> SystemdServices | ScriptServices:
+    """The service facet that fits what runs here."""
+    return SystemdServices() if SYSTEMD_RUNS.is_dir() else ScriptServices()
+
+
+class SystemdServices:
+    def get(self, name: str) -> Service | None:
+        done = _run("systemctl", "show", "--property=LoadState,ActiveState,UnitFileState,Description", "--", name)
+        found = dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
+        if found.get("LoadState", "not-found") == "not-found":
+            return None
+        running = found.get("ActiveState") in ("active", "activating", "reloading", "deactivating")
+        return Service(name, running, found.get("UnitFileState", ""), found.get("Description", ""))
+
+    def stop(self, name: str) -> None:
+        done = _run("systemctl", "stop", "--", name)
+        if done.returncode != 0:
+            raise ActionFailed(f"the service {name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume")
+
+    def restore(self, service: Service) -> None:
+        now = self.get(service.name)
+        if now is None:
+            return
+        if service.start != now.start and service.start in ("enabled", "disabled"):
+            _run("systemctl", "enable" if service.start == "enabled" else "disable", "--", service.name)
+        if service.running and not now.running:
+            done = _run("systemctl", "start", "--", service.name)
+            if done.returncode != 0:
+                raise ActionFailed(f"the service {service.name} does not start: {done.stderr.strip()}", remedy="start it by hand")
+
+
+class ScriptServices:
+    """Init scripts in /etc/init.d (LSB: `status` ends with 0 while the service runs)."""
+
+    def _script(self, name: str) -> Path | None:
+        if not re.fullmatch(r"[A-Za-z0-9_.@-]+", name):
+            return None
+        script = Path("/etc/init.d") / name.removesuffix(".service")
+        return script if script.is_file() else None
+
+    def get(self, name: str) -> Service | None:
+        script = self._script(name)
+        if script is None:
+            return None
+        starts = any(Path("/etc").glob(f"rc[2-5].d/S[0-9][0-9]{script.name}"))
+        return Service(name, _run(str(script), "status").returncode == 0, "automatic" if starts else "manual")
+
+    def stop(self, name: str) -> None:
+        script = self._script(name)
+        if script is None:
+            return
+        done = _run(str(script), "stop")
+        if _run(str(script), "status").returncode == 0:
+            raise ActionFailed(f"the service {name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume")
+
+    def restore(self, service: Service) -> None:
+        script = self._script(service.name)
+        now = self.get(service.name)
+        if script is None or now is None:
+            return
+        if service.running and not now.running:
+            _run(str(script), "start")
+            if _run(str(script), "status").returncode != 0:
+                raise ActionFailed(f"the service {service.name} does not start", remedy="start it by hand")

@@ -1,0 +1,108 @@
+"""This machine, or a Linux tree that is not running, as a workstation."""
+
+from __future__ import annotations
+
+import os
+import platform
+import shutil
+import struct
+from pathlib import Path
+
+from kleff.errors import NoSuchWorkstation
+from kleff.procedure.globs import POSIX
+from kleff.workstation.common.files import FileTree
+from kleff.workstation.common.posix import boot_id
+from kleff.workstation.facets import Workstation
+from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
+from kleff.workstation.linux.commands import LinuxCommands
+from kleff.workstation.linux.dpkg import Dpkg
+from kleff.workstation.linux.processes import LinuxProcesses
+from kleff.workstation.linux.services import open_services
+
+
+def open_this() -> Workstation:
+    """The machine Kleff runs on."""
+    files = FileTree(POSIX, {"": Path("/")})
+    admin = os.geteuid() == 0
+    machine = _first_line(Path("/etc/machine-id")) or platform.node()
+    dpkg = Path("/var/lib/dpkg/status").exists() and shutil.which("dpkg-query") is not None
+    return Workstation(
+        spec="this",
+        name=platform.node(),
+        system="linux",
+        style=POSIX,
+        identity=f"this {machine}",
+        boot=boot_id(),
+        state=Path("/var/lib/kleff") if admin else user_state(),
+        admin=admin,
+        bits=struct.calcsize("P") * 8,
+        description=_title(Path("/")),
+        files=files,
+        accounts=PasswdAccounts(files),
+        variables=LinuxVariables(files),
+        services=open_services(),
+        processes=LinuxProcesses(),
+        packages=Dpkg(files, None) if dpkg else None,
+        commands=LinuxCommands(files, runs=True),
+    )
+
+
+def open_root(folder: Path) -> Workstation:
+    """A Linux tree in a folder; links resolve inside it.
+
+    Raises:
+        NoSuchWorkstation: no such folder, or no Linux tree.
+    """
+    folder = Path(os.path.realpath(folder))
+    where = f"root:{folder}"
+    if not folder.is_dir():
+        raise NoSuchWorkstation("there is no such folder", where=where, remedy="check the path")
+    if not (folder / "etc" / "passwd").exists():
+        raise NoSuchWorkstation(
+            "not a Linux tree: etc/passwd is missing", where=where, remedy="name the folder that holds etc, usr and var"
+        )
+    if folder == Path("/"):
+        raise NoSuchWorkstation("that is this machine", where=where, remedy="use  --on this")
+    files = FileTree(POSIX, {"": folder})
+    status = folder.stat()
+    state = files.path("/var/lib/kleff")
+    assert state is not None
+    dpkg = (folder / "var/lib/dpkg/status").exists() and shutil.which("dpkg-query") is not None
+    return Workstation(
+        spec=where,
+        name=_first_line(folder / "etc/hostname") or folder.name,
+        system="linux",
+        style=POSIX,
+        identity=f"root {status.st_dev}:{status.st_ino} {_first_line(folder / 'etc/machine-id')}",
+        boot="",
+        state=Path(files.host(files.resolve(state).path)),
+        admin=os.geteuid() == 0,
+        bits=64 if (folder / "lib64").exists() or (folder / "usr/lib64").exists() else struct.calcsize("P") * 8,
+        description=_title(folder) + ", not running",
+        files=files,
+        accounts=PasswdAccounts(files),
+        variables=LinuxVariables(files),
+        packages=Dpkg(files, folder) if dpkg else None,
+        commands=LinuxCommands(files, runs=False),
+    )
+
+
+def user_state() -> Path:
+    """Where an ordinary account keeps state (XDG Base Directory Specification)."""
+    return Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "kleff"
+
+
+def _first_line(file: Path) -> str:
+    try:
+        return file.read_text("utf-8", "replace").split("\n")[0].strip()
+    except OSError:
+        return ""
+
+
+def _title(root: Path) -> str:
+    try:
+        text = (root / "etc/os-release").read_text("utf-8", "replace")
+    except OSError:
+        return "Linux"
+    names = [line[12:].strip('"') for line in text.splitlines() if line.startswith("PRETTY_NAME=")]
+    return names[0] if names else "Linux"

@@ -1,0 +1,116 @@
+"""Paths of a workstation, and what a look at one tells."""
+
+from __future__ import annotations
+
+import base64
+import os
+import stat
+from dataclasses import dataclass, field
+
+from kleff.procedure.globs import PathStyle, fold
+
+
+@dataclass(frozen=True)
+class WPath:
+    """An absolute path on a workstation: its volume (`C:` or nothing) and its names, raw bytes as surrogates (PEP 383)."""
+
+    style: PathStyle = field(repr=False, compare=False)
+    volume: str
+    parts: tuple[str, ...]
+
+    def __str__(self) -> str:
+        return self.style.join(self.volume, self.parts)
+
+    @property
+    def name(self) -> str:
+        return self.parts[-1] if self.parts else ""
+
+    @property
+    def parent(self) -> WPath:
+        return WPath(self.style, self.volume, self.parts[:-1])
+
+    def child(self, *names: str) -> WPath:
+        return WPath(self.style, self.volume, self.parts + names)
+
+    @property
+    def key(self) -> tuple[str, tuple[str, ...]]:
+        """What two spellings of one path share."""
+        if not self.style.folded:
+            return self.volume, self.parts
+        return self.volume.upper(), tuple(fold(p) for p in self.parts)
+
+    def holds(self, other: WPath) -> bool:
+        """Whether `other` is this path or below it, compared name by name."""
+        mine, theirs = self.key, other.key
+        return mine[0] == theirs[0] and theirs[1][: len(mine[1])] == mine[1]
+
+    def below(self, other: WPath) -> bool:
+        """Whether this path is truly below `other`."""
+        return other.holds(self) and len(self.parts) > len(other.parts)
+
+    @property
+    def raw(self) -> bytes:
+        """The path as bytes, exact: volume, then a NUL before each name."""
+        return b"\0".join([self.volume.encode(), *(os.fsencode(p) for p in self.parts)])
+
+    @property
+    def b64(self) -> str:
+        """The path in the workstation's own bytes, base64."""
+        return base64.b64encode(os.fsencode(str(self))).decode()
+
+
+def from_raw(style: PathStyle, raw: bytes) -> WPath:
+    """The inverse of `WPath.raw`."""
+    volume, *names = raw.split(b"\0")
+    return WPath(style, volume.decode(), tuple(os.fsdecode(n) for n in names))
+
+
+@dataclass(frozen=True)
+class Look:
+    """What lstat says of one thing, and which thing it is.
+
+    Attributes:
+        identity: (device, inode); two looks at the same thing agree.
+        times: access and modification time in ns.
+    """
+
+    identity: tuple[int, int]
+    mode: int
+    size: int
+    uid: int
+    gid: int
+    links: int
+    times: tuple[int, int]
+
+    @property
+    def is_folder(self) -> bool:
+        return stat.S_ISDIR(self.mode)
+
+    @property
+    def is_link(self) -> bool:
+        return stat.S_ISLNK(self.mode)
+
+    @property
+    def is_file(self) -> bool:
+        return stat.S_ISREG(self.mode)
+
+    @property
+    def word(self) -> str:
+        """What it is, for people."""
+        for test, word in ((stat.S_ISDIR, "folder"), (stat.S_ISREG, "file"), (stat.S_ISLNK, "link")):
+            if test(self.mode):
+                return word
+        return "special file"
+
+
+def look_of(result: os.stat_result) -> Look:
+    """A `Look` from what `os.stat` gives."""
+    return Look(
+        (result.st_dev, result.st_ino),
+        result.st_mode,
+        result.st_size,
+        result.st_uid,
+        result.st_gid,
+        result.st_nlink,
+        (result.st_atime_ns, result.st_mtime_ns),
+    )

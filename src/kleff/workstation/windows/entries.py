@@ -1,0 +1,130 @@
+"""Products registered as installed: the uninstall keys of both views and of every account."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from functools import partial
+
+from kleff.procedure.globs import fold
+from kleff.workstation.facets import Account, Entry
+from kleff.workstation.windows.registry import KeyRef, Registry
+
+UNINSTALL = r"Software\Microsoft\Windows\CurrentVersion\Uninstall"
+GUID = r"\{[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}"
+
+
+class WindowsEntries:
+    """Reads the uninstall keys.
+
+    Args:
+        accounts: gives the accounts whose hives are searched.
+        msiexec: path of the installer service's program.
+        is_file: whether a text is the path of a file there.
+    """
+
+    def __init__(
+        self,
+        registry: Registry,
+        accounts: Callable[[], list[Account]],
+        msiexec: str,
+        is_file: Callable[[str], bool],
+        expand: Callable[[str], str],
+    ) -> None:
+        self._registry = registry
+        self._accounts = accounts
+        self._msiexec = msiexec
+        self._is_file = is_file
+        self._expand = expand
+
+    def all(self) -> list[Entry]:
+        return list(self._entries())
+
+    def present(self, entry: Entry) -> bool:
+        return self._registry.exists(entry.key)
+
+    def _entries(self) -> Iterator[Entry]:
+        for key in self._registry.canonical(f"HKLM\\{UNINSTALL}"):
+            yield from self._below(key, "")
+        for account in self._accounts():
+            for key in self._registry.canonical(f"HKCU\\{UNINSTALL}", account.id):
+                yield from self._below(key, account.name)
+
+    def _below(self, top: KeyRef, account: str) -> Iterator[Entry]:
+        for name in self._registry.subkeys(top):
+            key = top.child(name)
+            texts = {fold(v.name): v.text for v in self._registry.values(key)}
+            text = partial(_named, texts)
+            if not text("DisplayName"):
+                continue
+            registered = text("UninstallString")
+            code = self._product_code(name, registered, text("WindowsInstaller"))
+            yield Entry(
+                name=text("DisplayName"),
+                version=text("DisplayVersion"),
+                publisher=text("Publisher"),
+                key=key,
+                quiet=self._quiet(code, text("QuietUninstallString")),
+                registered=registered,
+                location=self._expand(text("InstallLocation")).rstrip("\\"),
+                account=account,
+                product_code=code,
+            )
+
+    def _product_code(self, name: str, registered: str, by_installer: str) -> str:
+        if by_installer == "1" and re.fullmatch(GUID, name):
+            return name
+        found = re.search(rf"msiexec(?:\.exe)?\"?\s+/[IX]\s*({GUID})", registered, re.IGNORECASE)
+        return found[1] if found else ""
+
+    def _quiet(self, code: str, quiet: str) -> tuple[str, ...] | None:
+        if code:
+            return (self._msiexec, "/x", code, "/qn", "/norestart", "REBOOT=ReallySuppress")
+        if not quiet:
+            return None
+        return tuple(split_command(self._expand(quiet), self._is_file)) or None
+
+
+def _named(texts: dict[str, str], name: str) -> str:
+    return texts.get(fold(name), "")
+
+
+def split_command(text: str, is_file: Callable[[str], bool]) -> list[str]:
+    """The arguments of a registered command line (CommandLineToArgvW); an unquoted program path with spaces is
+    taken to its longest beginning that is a file, so that no shorter name can step in.
+    """
+    text = text.strip()
+    if not text.startswith('"'):
+        pieces = text.split(" ")
+        for end in range(len(pieces), 0, -1):
+            program = " ".join(pieces[:end])
+            if is_file(program):
+                return [program, *_arguments(" ".join(pieces[end:]))]
+    return _arguments(text)
+
+
+def _arguments(text: str) -> list[str]:
+    arguments, current, quoted, started, i = [], "", False, False, 0
+    while i < len(text):
+        char = text[i]
+        if char == "\\":
+            run = len(text[i:]) - len(text[i:].lstrip("\\"))
+            i += run
+            if i < len(text) and text[i] == '"':
+                current += "\\" * (run // 2)
+                if run % 2:
+                    current, i = current + '"', i + 1
+            else:
+                current += "\\" * run
+            started = True
+            continue
+        i += 1
+        if char == '"':
+            quoted, started = not quoted, True
+        elif char in " \t" and not quoted:
+            if started:
+                arguments.append(current)
+            current, started = "", False
+        else:
+            current, started = current + char, True
+    return [*arguments, current] if started else arguments

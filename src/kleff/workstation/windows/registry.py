@@ -1,0 +1,235 @@
+"""The registry over its lowest layer: views, canonical keys, export and removal of trees.
+
+The lowest layer (`RegistryApi`) is the system's own on a real Windows and `.reg` text on a lab.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from kleff.procedure.globs import fold
+from kleff.procedure.model import KEY_ROOTS
+from kleff.workstation.windows.regfile import RegKey
+from kleff.workstation.windows.values import RegValue
+
+NODE = "Wow6432Node"
+# Which parts of HKLM\Software are shared by both views ("Registry Keys Affected by WOW64", Windows documentation).
+SHARED = (
+    ("SOFTWARE", "CLASSES"),
+    ("SOFTWARE", "CLIENTS"),
+    ("SOFTWARE", "MICROSOFT", "COM3"),
+    ("SOFTWARE", "MICROSOFT", "CRYPTOGRAPHY", "CALAIS", "CURRENT"),
+    ("SOFTWARE", "MICROSOFT", "EVENTSYSTEM"),
+    ("SOFTWARE", "MICROSOFT", "OLE"),
+    ("SOFTWARE", "MICROSOFT", "RPC"),
+    ("SOFTWARE", "MICROSOFT", "SYSTEMCERTIFICATES"),
+    ("SOFTWARE", "MICROSOFT", "WINDOWS NT", "CURRENTVERSION", "PROFILELIST"),
+    ("SOFTWARE", "MICROSOFT", "WINDOWS NT", "CURRENTVERSION", "TIME ZONES"),
+    ("SOFTWARE", "POLICIES"),
+)
+# ... apart from these below Classes, which each view has for itself.
+SEPARATE = ("CLSID", "DIRECTSHOW", "INTERFACE", "MEDIA TYPE", "MEDIAFOUNDATION")
+
+
+@dataclass(frozen=True)
+class KeyRef:
+    """A key by its canonical physical place.
+
+    Attributes:
+        hive: `HKLM` or `HKU`.
+        path: below the hive, without `Wow6432Node`; for `HKU` it begins with the SID.
+        view: 64 or 32 where the views differ, else 0.
+    """
+
+    hive: str
+    path: str
+    view: int = 0
+
+    def __str__(self) -> str:
+        shown = f"{self.hive}\\{self.path}"
+        return f"{shown} ({self.view}-bit view)" if self.view else shown
+
+    @property
+    def parts(self) -> list[str]:
+        return self.path.split("\\")
+
+    @property
+    def key(self) -> tuple[str, str, int]:
+        """What two spellings of one key share."""
+        return self.hive, fold(self.path), self.view
+
+    def child(self, name: str) -> KeyRef:
+        return KeyRef(self.hive, f"{self.path}\\{name}", self.view)
+
+    @property
+    def physical(self) -> str:
+        """The path below the hive as stored, with `Wow6432Node` where the 32-bit view is meant."""
+        if self.view != 32:
+            return self.path
+        parts = self.parts
+        at = _split_point(self.hive, parts) or 1
+        return "\\".join([*parts[:at], NODE, *parts[at:]])
+
+
+class RegistryApi(Protocol):
+    """The lowest layer: keys by hive and physical path. Every call reports a missing key as None or KeyError."""
+
+    def subkeys(self, hive: str, path: str) -> list[str] | None: ...
+
+    def values(self, hive: str, path: str) -> list[RegValue] | None: ...
+
+    def create(self, hive: str, path: str) -> None: ...
+
+    def set(self, hive: str, path: str, value: RegValue) -> None: ...
+
+    def delete_value(self, hive: str, path: str, name: str) -> None: ...
+
+    def delete_key(self, hive: str, path: str) -> None:
+        """Delete a key that has no subkeys."""
+
+    def hives(self) -> list[str]:
+        """The SIDs whose hives can be reached."""
+
+    def flush(self) -> None:
+        """Bring what was changed to disk (RegFlushKey)."""
+
+
+def _split_point(hive: str, parts: Sequence[str]) -> int | None:
+    """After how many names `Wow6432Node` stands for the 32-bit view; None where both views are one."""
+    upper = tuple(fold(p) for p in parts)
+    if hive == "HKU":
+        upper, offset = upper[1:], 1
+    else:
+        offset = 0
+    if upper[:1] != ("SOFTWARE",) or len(upper) < 2:
+        return None
+    if upper[1] == "CLASSES":
+        return offset + 2 if len(upper) > 2 and upper[2] in SEPARATE else None
+    if hive == "HKU" or any(upper[: len(s)] == s for s in SHARED):
+        return None
+    return offset + 1
+
+
+class Registry:
+    """The registry of a workstation.
+
+    Args:
+        api: the lowest layer.
+        bits: 64 or 32; a 32-bit system has one view only.
+    """
+
+    def __init__(self, api: RegistryApi, bits: int = 64) -> None:
+        self.api = api
+        self.bits = bits
+
+    # -- names ------------------------------------------------------------------------------------------------
+
+    def canonical(self, text: str, sid: str = "", view: int | None = None) -> list[KeyRef]:
+        """The keys a text means: one, or one per view where views differ.
+
+        Args:
+            text: `HKLM\\...`, `HKCU\\...` (of the account `sid`) or `HKCR\\...`.
+            view: only this view.
+        """
+        root, _, rest = text.partition("\\")
+        parts = [p for p in rest.split("\\") if p]
+        hive = KEY_ROOTS[root.upper()]
+        if hive == "HKCR":
+            hive, parts = ("HKU", [sid, "Software", "Classes", *parts]) if sid else ("HKLM", ["Software", "Classes", *parts])
+        elif hive == "HKCU":
+            hive, parts = "HKU", [sid, *parts]
+        return self._views(hive, parts, view)
+
+    def _views(self, hive: str, parts: list[str], view: int | None) -> list[KeyRef]:
+        node = next((i for i, p in enumerate(parts) if fold(p) == fold(NODE)), None)
+        if node is not None:
+            parts = parts[:node] + parts[node + 1 :]
+            view = 32
+        if hive == "HKLM":
+            parts = self._control_set(parts)
+        path = "\\".join(parts)
+        if _split_point(hive, parts) is None or self.bits == 32:
+            return [KeyRef(hive, path)] if node is None or self.bits == 64 else []
+        return [KeyRef(hive, path, v) for v in (64, 32) if view in (None, v)]
+
+    def _control_set(self, parts: list[str]) -> list[str]:
+        if len(parts) < 2 or [fold(p) for p in parts[:2]] != ["SYSTEM", "CURRENTCONTROLSET"]:
+            return parts
+        current = self.value(KeyRef("HKLM", "SYSTEM\\Select"), "Current")
+        number = current.number if current else None
+        return ["SYSTEM", f"ControlSet{number or 1:03d}", *parts[2:]]
+
+    # -- reading ----------------------------------------------------------------------------------------------
+
+    def exists(self, key: KeyRef) -> bool:
+        return self.api.values(key.hive, key.physical) is not None
+
+    def subkeys(self, key: KeyRef) -> list[str]:
+        """Names of the subkeys; empty if the key is not there. The other view's node is not a subkey."""
+        return [n for n in self.api.subkeys(key.hive, key.physical) or [] if fold(n) != fold(NODE)]
+
+    def values(self, key: KeyRef) -> list[RegValue]:
+        return self.api.values(key.hive, key.physical) or []
+
+    def value(self, key: KeyRef, name: str) -> RegValue | None:
+        wanted = fold(name)
+        return next((v for v in self.values(key) if fold(v.name) == wanted), None)
+
+    def text(self, key: KeyRef, name: str) -> str:
+        """A value as text, or ""."""
+        found = self.value(key, name)
+        return found.text if found else ""
+
+    def tree(self, key: KeyRef) -> RegKey | None:
+        """A key with all below it, or None."""
+        values = self.api.values(key.hive, key.physical)
+        if values is None:
+            return None
+        found = RegKey(key.parts[-1])
+        for value in values:
+            found.set(value)
+        for name in self.subkeys(key):
+            below = self.tree(key.child(name))
+            if below is not None:
+                found.keys[fold(name)] = RegKey(name, below.values, below.keys)
+        return found
+
+    # -- changing ---------------------------------------------------------------------------------------------
+
+    def delete_tree(self, key: KeyRef) -> None:
+        """Delete a key and all below it, children first; what is already gone is no error."""
+        for name in self.subkeys(key):
+            self.delete_tree(key.child(name))
+        if self.exists(key):
+            self.api.delete_key(key.hive, key.physical)
+
+    def write_tree(self, key: KeyRef, tree: RegKey) -> list[str]:
+        """Put a tree back, values and empty keys too; what is there and differs is left.
+
+        Returns:
+            What was left as it is, for the technician.
+        """
+        left = []
+        self.api.create(key.hive, key.physical)
+        present = {fold(v.name): v for v in self.values(key)}
+        for value in tree.values.values():
+            now = present.get(fold(value.name))
+            if now is None:
+                self.api.set(key.hive, key.physical, value)
+            elif (now.type, now.raw) != (value.type, value.raw):
+                left.append(f"{key}: value {value.name or '(default)'} has been set since")
+        for below in tree.keys.values():
+            left += self.write_tree(key.child(below.name), below)
+        return left
+
+    def missing_parents(self, key: KeyRef) -> int:
+        """How many keys above this one are not there."""
+        parts = key.parts
+        count = 0
+        for end in range(len(parts) - 1, 0, -1):
+            if self.exists(KeyRef(key.hive, "\\".join(parts[:end]), key.view)):
+                break
+            count += 1
+        return count

@@ -1,0 +1,54 @@
+"""Services of a Windows workstation: configuration from the registry, control through its lowest layer."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from kleff.workstation.facets import Service
+from kleff.workstation.windows.registry import KeyRef, Registry
+from kleff.workstation.windows.values import number_value
+
+START = {0: "boot", 1: "system", 2: "automatic", 3: "manual", 4: "disabled"}
+
+
+class ServiceControl(Protocol):
+    """The service manager."""
+
+    def running(self, name: str) -> bool: ...
+
+    def stop(self, name: str) -> None: ...
+
+    def start(self, name: str) -> None: ...
+
+
+class WindowsServices:
+    def __init__(self, registry: Registry, control: ServiceControl) -> None:
+        self._registry = registry
+        self._control = control
+
+    def _key(self, name: str) -> KeyRef:
+        top = self._registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0]
+        return top.child(name)
+
+    def get(self, name: str) -> Service | None:
+        key = self._key(name)
+        if "\\" in name or not self._registry.exists(key):
+            return None
+        start = self._registry.value(key, "Start")
+        number = start.number if start else None
+        word = START.get(number, "manual") if number is not None else "manual"
+        return Service(name, self._control.running(name), word, self._registry.text(key, "DisplayName"))
+
+    def stop(self, name: str) -> None:
+        self._control.stop(name)
+
+    def restore(self, service: Service) -> None:
+        now = self.get(service.name)
+        if now is None:
+            return
+        if now.start != service.start:
+            number = next(n for n, word in START.items() if word == service.start)
+            key = self._key(service.name)
+            self._registry.api.set(key.hive, key.physical, number_value("Start", number))
+        if service.running and not now.running:
+            self._control.start(service.name)

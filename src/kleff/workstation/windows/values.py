@@ -1,0 +1,42 @@
+"""Registry values: a name, a type number and raw bytes, as the system stores them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+REG_NONE, REG_SZ, REG_EXPAND_SZ, REG_BINARY, REG_DWORD = 0, 1, 2, 3, 4
+REG_MULTI_SZ, REG_QWORD = 7, 11
+TYPE_NAMES = {0: "REG_NONE", 1: "REG_SZ", 2: "REG_EXPAND_SZ", 3: "REG_BINARY", 4: "REG_DWORD", 7: "REG_MULTI_SZ", 11: "REG_QWORD"}
+
+
+@dataclass(frozen=True)
+class RegValue:
+    """One value. `raw` is what the system stores: UTF-16LE with its NUL for texts, little-endian numbers."""
+
+    name: str
+    type: int
+    raw: bytes
+
+    @property
+    def text(self) -> str:
+        """The value as a text, cut at its first NUL; numbers in decimal."""
+        if self.type in (REG_SZ, REG_EXPAND_SZ):
+            return self.raw[: len(self.raw) // 2 * 2].decode("utf-16-le", "surrogatepass").split("\0")[0]
+        if self.type in (REG_DWORD, REG_QWORD):
+            return str(int.from_bytes(self.raw, "little"))
+        return self.raw.hex(" ")
+
+    @property
+    def number(self) -> int | None:
+        return int.from_bytes(self.raw, "little") if self.type in (REG_DWORD, REG_QWORD) else None
+
+
+def text_value(name: str, text: str, expand: bool = False) -> RegValue:
+    """A text value as the system stores it."""
+    raw = (text + "\0").encode("utf-16-le", "surrogatepass")
+    return RegValue(name, REG_EXPAND_SZ if expand else REG_SZ, raw)
+
+
+def number_value(name: str, number: int) -> RegValue:
+    """A 32-bit number."""
+    return RegValue(name, REG_DWORD, number.to_bytes(4, "little"))
