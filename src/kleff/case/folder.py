@@ -65,11 +65,12 @@ class Case:
             clear_mark(workstation, self.id)
 
 
-def create_case(cases: Path, workstation: Workstation, procedure: bytes, product: str, **facts: str) -> Case:
+def create_case(cases: Path, workstation: Workstation, procedure: bytes, stem: str, **facts: str) -> Case:
     """Make a new case folder; never one that is there already.
 
     Args:
         procedure: the copy that is kept.
+        stem: short name of the product, for the folder's name.
         facts: further texts for the journal (ticket, technician, product name ...).
 
     Raises:
@@ -77,10 +78,9 @@ def create_case(cases: Path, workstation: Workstation, procedure: bytes, product
         Refused: the folder cannot be made.
     """
     check_unmarked(workstation)
-    stem = f"{datetime.now().astimezone():%Y-%m-%d}-{product}"
     try:
         cases.mkdir(parents=True, exist_ok=True, mode=0o700)
-        folder = _new_folder(cases, stem)
+        folder = _new_folder(cases, f"{datetime.now().astimezone():%Y-%m-%d}-{stem}")
         for name in ("undo", "output"):
             (folder / name).mkdir(mode=0o700)
         sync_folder(folder)

@@ -153,7 +153,7 @@ class Runner:
     def _do(self, row: Row) -> Outcome:
         action, step = row.action, self._step(row.action)
         if row.action.state in (MANUAL, UNREADABLE):
-            now = [a for a in plan_step(step, self.scene) if a.target == action.target]
+            now = [a for a in plan_step(step, self.scene) if (a.target, a.account) == (action.target, action.account)]
             if now and now[0].state == TO_DO:
                 action = msgspec.structs.replace(now[0], number=action.number)
             elif now and now[0].state in (MANUAL, UNREADABLE):
@@ -260,10 +260,10 @@ class Runner:
             self.work.bag.seal()
 
     def _agreed_and_back(self, result: Verification) -> list[Row]:
-        left = {(f.kind, f.target) for f in result.of(LEFT) if f.phase == "delete"}
+        left = {(f.kind, f.target, f.account) for f in result.of(LEFT) if f.phase == "delete"}
         return [
             r for r in rows(self.case)
-            if r.action.phase == "delete" and r.state == DONE and (r.action.kind, r.action.target) in left
+            if r.action.phase == "delete" and r.state == DONE and (r.action.kind, r.action.target, r.action.account) in left
         ]  # fmt: skip
 
 

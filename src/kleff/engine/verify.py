@@ -50,18 +50,18 @@ def verify(scene: Scene) -> Verification:
         for step in steps_here(scene, phase)
         for a in plan_step(step, scene)
     ]
-    findings: dict[tuple[str, str], Finding] = {}
+    findings: dict[tuple[str, str, str], Finding] = {}
     for action in actions:
         finding = _finding(action)
         if finding is not None and not (action.phase == "stop" and finding.state == STAYS):
-            findings.setdefault((finding.kind, finding.target), finding)
+            findings.setdefault((finding.kind, finding.target, finding.account), finding)
     evidence = sightings(scene)
     shown = {f.target.rstrip("\\/") for f in findings.values()}
     for sighting in evidence:
         if sighting.in_range and not any(_covers(target, sighting.what) for target in shown):
             state = UNKNOWN if sighting.unreadable else LEFT
             findings.setdefault(
-                (sighting.kind, sighting.what),
+                (sighting.kind, sighting.what, sighting.account),
                 Finding(
                     state=state,
                     kind=sighting.kind,
@@ -84,7 +84,7 @@ def _finding(action: Action) -> Finding | None:
     if action.state == ABSENT:
         return None
     state = {KEPT: STAYS, UNKNOWN: UNKNOWN}.get(action.state, LEFT)
-    reason = action.reason
+    reason = "it is not empty" if action.details.get("again") else action.reason
     if action.inside and state == LEFT and action.items == 0:
         state = STAYS
     return Finding(

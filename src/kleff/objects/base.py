@@ -20,6 +20,7 @@ from kleff.workstation.facets import Workstation
 
 TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
+NOT_EMPTY = "not empty now; goes if it is empty when its turn comes"
 NOTHING_TO_UNDO = "nothing to take back"
 
 

@@ -90,7 +90,7 @@ class EntryKind(Offers):
             reason = "not registered" if scene.workstation.entries else "this system registers packages, not products"
             yield scene.action(step, verb, plain(model.entry), state=ABSENT, reason=reason)
         for entry in found:
-            target = plain(f"{entry.name} {entry.version}".strip() if entry.version not in entry.name else entry.name)
+            target = plain(entry.name if entry.version in entry.name else f"{entry.name} ({entry.version})")
             action = scene.action(step, verb, target, account=entry.account)
             action.because += f", registered at {plain(str(entry.key))}"
             action.details = {"hive": entry.key.hive, "path": entry.key.path, "view": entry.key.view}

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 from msgspec import Meta
 
 from kleff.case.effects import remove_key, remove_value
-from kleff.objects.base import ABSENT, KEPT, Action, Offers, Outcome, Scene, Sighting, Work
+from kleff.objects.base import ABSENT, KEPT, NOT_EMPTY, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, Text, key_problem
@@ -98,6 +98,13 @@ def meant_keys(scene: Scene, text: str, view: int | None, accounts: list[str]) -
                     yield key, account.name
 
 
+def for_people(key: KeyRef) -> str:
+    """A key as it is written in a procedure; whose hive it is stands beside it as the account."""
+    if key.hive == "HKU":
+        return str(KeyRef("HKCU", "\\".join(key.parts[1:]), key.view))
+    return str(key)
+
+
 class KeyKind(Offers):
     """`key`."""
 
@@ -115,7 +122,7 @@ class KeyKind(Offers):
         return scene.workstation.registry.tree(key)
 
     def _text(self, step: LoadedStep, key: KeyRef) -> str:
-        return plain(str(key))
+        return plain(for_people(key))
 
     def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
         for key, account in self._meant(step, scene):
@@ -150,7 +157,7 @@ class KeyKind(Offers):
             if not verdict.ok:
                 action.state, action.reason = verdict.word, verdict.reason
             elif getattr(step.model, "only_if_empty", False) and (tree.values or tree.keys):
-                action.state, action.reason = KEPT, "it is not empty now; looked at again when its turn comes"
+                action.state, action.reason = KEPT, NOT_EMPTY
                 action.details["again"] = True
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
@@ -191,4 +198,4 @@ class ValueKind(KeyKind):
 
     def _text(self, step: LoadedStep, key: KeyRef) -> str:
         assert isinstance(step.model, _Value)
-        return plain(f"{key}: {step.model.value or '(default)'}")
+        return plain(f"{for_people(key)}: {step.model.value or '(default)'}")

@@ -15,6 +15,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base import (
     ABSENT,
     KEPT,
+    NOT_EMPTY,
     REFUSED,
     UNREADABLE,
     Action,
@@ -170,7 +171,7 @@ class PathKind(Offers):
             return
         try:
             if step.model.only_if_empty and files.names(target.path):
-                action.state, action.reason = KEPT, "it is not empty now; looked at again when its turn comes"
+                action.state, action.reason = KEPT, NOT_EMPTY
                 action.details["again"] = True
                 return
             removal = scene.guard.removal(target.path)

@@ -1,0 +1,1 @@
+"""What Kleff tells: documents for programs (JSON), lines for people, Markdown for the ticket."""

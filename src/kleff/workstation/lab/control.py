@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed
+from kleff.procedure.globs import fold
 from kleff.workstation.common import running
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Process, Running
@@ -71,18 +72,19 @@ class LabCommands:
 
     Args:
         search: the folders in which a bare command name is looked for.
-        app_paths: names registered as programs besides.
+        app_paths: gives the names registered as programs besides.
     """
 
-    def __init__(self, lab: Lab, files: FileTree, search: Sequence[str], app_paths: Sequence[str]) -> None:
+    def __init__(self, lab: Lab, files: FileTree, search: Sequence[str], app_paths: Callable[[], list[str]]) -> None:
         self._lab = lab
         self._files = files
         self._search = search
-        self._app_paths = {n.upper() for n in app_paths}
+        self._app_paths = app_paths
 
     def find(self, name: str) -> str | None:
         endings = ("", ".exe", ".com", ".cmd", ".bat")
-        if any((name + ending).upper() in self._app_paths for ending in endings):
+        registered = {fold(n) for n in self._app_paths()}
+        if any(fold(name + ending) in registered for ending in endings):
             return f"{name} (registered program)"
         for folder in self._search:
             path = self._files.path(folder)

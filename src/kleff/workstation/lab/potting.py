@@ -116,7 +116,9 @@ def _neighbours(build: LabBuilder, draw: random.Random) -> None:
     build.key(r"HKLM\SOFTWARE\Wow6432Node\Brindlewort\Stocktake", Bridge="32-bit")
     service = r"HKLM\SYSTEM\ControlSet001\Services\StocktakeSync"
     build.key(service, Start=2, Type=16, DisplayName="Stocktake synchronisation", ImagePath=rf'"{stock}\sync.exe"')
-    build.values(rf"{CURRENT}\Run", {"Stocktake": rf'"{stock}\stocktake.exe" /min', "Brindlewort Label Warmer": f'"{PROGRAM}\\tagtray.exe" /warm'})
+    build.values(
+        rf"{CURRENT}\Run", {"Stocktake": rf'"{stock}\stocktake.exe" /min', "Brindlewort Label Warmer": f'"{PROGRAM}\\tagtray.exe" /warm'}
+    )
 
 
 def _person(build: LabBuilder, draw: random.Random, name: str, sid: str) -> None:
@@ -136,7 +138,7 @@ def _person(build: LabBuilder, draw: random.Random, name: str, sid: str) -> None
     build.file(rf"{home}\Documents\Price list 2026.csv", "".join(f"{p};{draw.randint(90, 900) / 100:.2f}\r\n" for p in PLANTS))
     for number in range(8):
         build.file(rf"{home}\Pictures\Tag Studio stand at the fair {number + 1}.png", picture(draw))
-    for number in range(26):
+    for number in range(44):
         build.file(rf"{home}\Documents\Notes\{draw.choice(PLANTS)} {number:02d}.txt", f"{draw.choice(PLANTS)}: water on day {number}.\r\n")
     hive = rf"HKU\{sid}\Software"
     shell = rf"{hive}\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders"

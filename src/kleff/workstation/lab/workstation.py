@@ -40,7 +40,10 @@ def open_lab(folder: Path) -> Workstation:
 
     system = variables.folders("system")[0]
     search = _search_folders(registry, variables)
-    app_paths = [n for key in registry.canonical(APP_PATHS) for n in registry.subkeys(key)]
+
+    def app_paths() -> list[str]:
+        return [n for key in registry.canonical(APP_PATHS) for n in registry.subkeys(key)]
+
     return Workstation(
         spec=f"lab:{folder}",
         name=lab.file.name,

@@ -1,0 +1,88 @@
+"""The commands, and the one place where an error becomes a line and an exit code."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import NoReturn
+
+import typer
+
+from kleff.cli import case_commands, demo, lab, look, undoing, work
+from kleff.errors import KleffError
+
+app = typer.Typer(
+    name="kleff",
+    help="Removes a product from a workstation by a written procedure: looks first, saves what matters, proves it is gone, "
+    "and can take it back.",
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+
+app.command("demo")(demo.demo)
+app.command("check")(look.check)
+app.command("list")(look.list_procedures)
+app.command("survey")(look.survey)
+app.command("preview")(look.preview)
+app.command("run")(work.run)
+app.command("resume")(work.resume)
+app.command("undo")(undoing.undo)
+app.command("discard")(undoing.discard)
+app.command("verify")(look.verify)
+app.command("cases")(case_commands.cases)
+app.command("report")(case_commands.report)
+app.add_typer(lab.app, name="lab")
+
+
+@app.callback(invoke_without_command=True)
+def _main(
+    version: bool = typer.Option(False, "--version", help="Print the version."),
+) -> None:
+    if version:
+        from kleff import __version__
+
+        typer.echo(f"kleff {__version__}")
+        raise typer.Exit
+
+
+def run() -> NoReturn:
+    """Run the command line and end the process; no error a person can cause shows a traceback."""
+    _quiet_surrogates()
+    try:
+        app()
+    except KleffError as error:
+        _tell(error)
+        _leave(error.exit_code)
+    except KeyboardInterrupt:
+        print("kleff: stopped at once; if a case was at work it is open: kleff cases", file=sys.stderr)
+        _leave(130)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _leave(0)
+    except PermissionError as error:
+        print(f"kleff: {error.filename or 'something'}: permission denied\n  What to do: run Kleff as administrator", file=sys.stderr)
+        _leave(3)
+    except OSError as error:
+        print(f"kleff: {error.filename or 'the system'}: {error.strerror}\n  What to do: mend that, then try again", file=sys.stderr)
+        _leave(1)
+    _leave(0)
+
+
+def _leave(code: int) -> NoReturn:
+    sys.exit(code)
+
+
+def _tell(error: KleffError) -> None:
+    from kleff.texts import plain
+
+    lines = str(error).splitlines()
+    print("\n".join(["kleff: " + plain(lines[0]), *(plain(line) for line in lines[1:])]), file=sys.stderr)
+
+
+def _quiet_surrogates() -> None:
+    for stream in (sys.stdout, sys.stderr):
+        reconfigure = getattr(stream, "reconfigure", None)
+        if reconfigure is not None:
+            reconfigure(errors="backslashreplace")

@@ -1,0 +1,78 @@
+"""Commands about cases: cases and report."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from kleff.cli.options import CaseArgument, CasesOption, JsonOption
+
+
+class Format(StrEnum):
+    text = "text"
+    markdown = "markdown"
+    json = "json"
+
+
+def cases(cases: CasesOption = None, json: JsonOption = False) -> None:
+    """What was done: every case, newest last."""
+    from kleff.case.folder import all_cases, open_case
+    from kleff.cli.common import default_cases
+    from kleff.cli.show import show
+    from kleff.errors import KleffError
+    from kleff.report.case_report import case_info
+    from kleff.report.documents import CasesDocument, DamagedInfo, encode
+    from kleff.report.summary import cases_page
+
+    folder = cases or default_cases()
+    good, damaged = [], []
+    for path in all_cases(folder):
+        try:
+            with open_case(path) as case:
+                good.append(case_info(case))
+        except KleffError as error:
+            damaged.append(DamagedInfo(folder=str(path), error=str(error).splitlines()[0]))
+    good.sort(key=lambda info: info.made)
+    document = CasesDocument(kleff="cases", folder=str(folder), cases=good, damaged=damaged)
+    if json:
+        print(encode(document))
+    else:
+        show(cases_page(document))
+
+
+def report(
+    case: CaseArgument,
+    format: Annotated[Format, typer.Option("--format", help="How it is written.")] = Format.text,
+    output: Annotated[Path | None, typer.Option("--output", metavar="FILE", help="Write to a new file.", show_default=False)] = None,
+    json: JsonOption = False,
+    cases: CasesOption = None,
+) -> None:
+    """A report of a case, for the ticket."""
+    from kleff.case.folder import find_case, open_case
+    from kleff.cli.common import default_cases
+    from kleff.cli.show import show
+    from kleff.errors import Refused
+    from kleff.report.case_report import report_document, report_markdown, report_page
+    from kleff.report.documents import encode
+
+    with open_case(find_case(case, cases or default_cases())) as opened:
+        if json or format == Format.json:
+            text = encode(report_document(opened))
+        elif format == Format.markdown:
+            text = report_markdown(opened)
+        elif output is None:
+            show(report_page(opened))
+            return
+        else:
+            text = report_page(opened).text()
+    if output is None:
+        print(text)
+        return
+    try:
+        with output.open("x", encoding="utf-8", errors="backslashreplace") as file:
+            file.write(text + "\n")
+    except FileExistsError:
+        raise Refused("the file is there already; reports never overwrite", where=str(output), remedy="name another file") from None

@@ -1,0 +1,36 @@
+"""Opening a case together with its procedure and its workstation."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kleff.case.folder import Case, check_belongs, open_case
+from kleff.engine.kinds import model_table
+from kleff.engine.scene import set_scene
+from kleff.objects.base import Scene
+from kleff.procedure.load import parse_procedure
+from kleff.workstation.facets import Workstation
+from kleff.workstation.open import open_workstation
+
+
+def case_workstation(case: Case, on: str | None = None) -> Workstation:
+    """The workstation of a case.
+
+    Raises:
+        Refused: it is not the one the case was made on.
+    """
+    workstation = open_workstation(on or case.text("workstation"))
+    check_belongs(case, workstation)
+    return workstation
+
+
+def scene_of(case: Case, workstation: Workstation) -> Scene:
+    """The case's own copy of its procedure on its workstation."""
+    procedure = parse_procedure(case.journal.get("procedure"), case.text("procedure_name"), model_table())
+    return set_scene(workstation, procedure)
+
+
+def case_scene(folder: Path, on: str | None = None) -> Scene:
+    """The scene of a case that is only looked at."""
+    with open_case(folder) as case:
+        return scene_of(case, case_workstation(case, on))

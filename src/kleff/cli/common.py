@@ -1,0 +1,108 @@
+"""What commands share: finding procedures, cases and workstations, and asking."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+from kleff.case.folder import check_folder_chain
+from kleff.engine.kinds import model_table
+from kleff.engine.scene import set_scene
+from kleff.errors import ProcedureError, Refused, UsageError
+from kleff.objects.base import Scene
+from kleff.procedure.load import Procedure, load_procedure
+from kleff.progress import Progress
+from kleff.workstation.facets import Workstation
+from kleff.workstation.open import open_workstation
+
+
+def default_cases() -> Path:
+    """Where cases are kept unless --cases says otherwise."""
+    return _state() / "cases"
+
+
+def default_library() -> Path:
+    """Where procedures are kept unless --library says otherwise."""
+    if os.geteuid() == 0:
+        return Path("/etc/kleff/procedures")
+    return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "kleff" / "procedures"
+
+
+def _state() -> Path:
+    if os.geteuid() == 0:
+        return Path("/var/lib/kleff")
+    return Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "kleff"
+
+
+def find_procedure(name: str, library: Path | None) -> Path:
+    """The file of a procedure named by its path or its id.
+
+    Raises:
+        ProcedureError: there is none.
+    """
+    path = Path(name)
+    if path.suffix == ".toml" or os.sep in name or path.exists():
+        return path
+    found = (library or default_library()) / f"{name}.toml"
+    if not found.is_file():
+        raise ProcedureError(
+            [f"{name}: neither a file nor a procedure of the library ({library or default_library()})"],
+            remedy="name the file, or the library with --library",
+        )
+    return found
+
+
+def read_procedure(name: str, library: Path | None, trusted: bool = False) -> Procedure:
+    """Load a procedure; `trusted`: refuse one that another account could have written.
+
+    Raises:
+        ProcedureError, Refused.
+    """
+    path = find_procedure(name, library)
+    procedure = load_procedure(path, model_table())
+    if trusted:
+        check_folder_chain(path, "the procedure")
+    return procedure
+
+
+def open_scene(name: str, on: str | None, library: Path | None, progress: Progress | None = None) -> Scene:
+    """A procedure on a workstation."""
+    procedure = read_procedure(name, library)
+    return set_scene(open_workstation(on or "this"), procedure, progress)
+
+
+def check_rights(workstation: Workstation) -> None:
+    """Removing from this machine needs an administrator; a lab only a folder that can be written.
+
+    Raises:
+        Refused.
+    """
+    if not workstation.admin and workstation.spec.startswith("root:"):
+        raise Refused("working in another tree needs an administrator", where=workstation.spec, remedy="run Kleff as root")
+
+
+def confirm(question: str, yes: bool, remedy: str) -> None:
+    """Ask once.
+
+    Raises:
+        Refused: not confirmed, or nobody is there to confirm.
+    """
+    if yes:
+        return
+    if not sys.stdin.isatty():
+        raise Refused("not confirmed: there is no terminal to ask on", remedy=remedy)
+    print(f"{question} [y/N] ", end="", file=sys.stderr, flush=True)
+    answer = sys.stdin.readline().strip().lower()
+    if answer not in ("y", "yes"):
+        raise Refused("not confirmed", remedy="nothing was changed")
+
+
+def check_named(on: str | None, yes: bool) -> None:
+    """`--yes` without `--on` could hit the wrong machine.
+
+    Raises:
+        UsageError.
+    """
+    if yes and on is None:
+        raise UsageError("--yes needs the workstation to be named", remedy="add  --on this  (or root:FOLDER, lab:FOLDER)")

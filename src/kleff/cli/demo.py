@@ -1,0 +1,61 @@
+"""The demo: a lab in a folder, a whole example on it, and what to try next."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+
+def demo(
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="A new folder for the lab, the procedure and the case.")] = Path(
+        "kleff-demo"
+    ),
+) -> None:
+    """Build a lab, run a whole example on it, say what to try next."""
+    import shlex
+    import sys
+    from importlib.resources import files
+
+    from kleff.cli import case_commands, look, work
+    from kleff.cli.show import coloured, paint
+    from kleff.errors import Refused
+    from kleff.workstation.lab.potting import build_potting
+
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise Refused(
+            "something stands there already",
+            where=str(folder),
+            remedy=f"name another folder, or delete it:  rm -r {shlex.quote(str(folder))}",
+        )
+    folder = folder.absolute()
+    folder.mkdir(parents=True, exist_ok=True)
+    lab, procedure, cases = folder / "POTTING-02", folder / "tag-studio.toml", folder / "cases"
+    procedure.write_bytes(files("kleff").joinpath("samples/tag-studio.toml").read_bytes())
+    procedure.chmod(0o644)
+
+    def step(text: str, command: str) -> None:
+        line = f"\n=== {text}\n$ kleff {command}\n"
+        print(paint(line, "head") if coloured(sys.stdout) else line, flush=True)
+
+    quoted, on = shlex.quote(str(procedure)), shlex.quote(f"lab:{lab}")
+    step("A simulated workstation with three accounts, built in a folder", f"lab make {shlex.quote(str(lab))}")
+    build_potting(lab)
+    from kleff.cli.lab import show_lab
+
+    show_lab(lab)
+    step("Is the product here, and who uses it?", f"survey {quoted} --on {on}")
+    look.survey(str(procedure), f"lab:{lab}")
+    step("Preview, run and verify", f"run {quoted} --on {on} --yes --ticket DEMO-1")
+    work.run(str(procedure), f"lab:{lab}", yes=True, ticket="DEMO-1", cases=cases)
+    case = next(iter(sorted(cases.iterdir())))
+    step("The report for the ticket", f"report {shlex.quote(str(case))}")
+    case_commands.report(str(case))
+    step("Now try", "--help")
+    for command, text in (
+        (f"undo {shlex.quote(str(case))}", "take it all back (the uninstallers' own work stays done)"),
+        (f"verify {shlex.quote(str(case))}", "look again"),
+        (f"report {shlex.quote(str(case))} --format markdown", "the same report for a ticket system"),
+    ):
+        print(f"  kleff {command}\n      {text}")

@@ -1,0 +1,50 @@
+"""Labs: simulated workstations in a folder."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from kleff.cli.options import JsonOption
+
+app = typer.Typer(help="Make a simulated workstation, show it, restart it.", no_args_is_help=True, rich_markup_mode=None)
+FolderArgument = Annotated[Path, typer.Argument(metavar="FOLDER", help="The lab's folder.")]
+
+
+@app.command("make")
+def make(
+    folder: FolderArgument, seed: Annotated[int, typer.Option("--seed", help="Another seed draws another potting shed.")] = 20261123
+) -> None:
+    """Make the lab POTTING-02 in a new folder."""
+    from kleff.workstation.lab.potting import build_potting
+
+    lab = build_potting(folder, seed)
+    print(f"{lab.file.name} is ready: use it as  --on lab:{folder}")
+
+
+@app.command("show")
+def show_lab(folder: FolderArgument, json: JsonOption = False) -> None:
+    """What is on a lab and what runs."""
+    from kleff.cli.lab_page import lab_document, lab_page
+    from kleff.cli.show import show
+    from kleff.report.documents import encode
+
+    document = lab_document(folder)
+    if json:
+        print(encode(document))
+    else:
+        show(lab_page(document))
+
+
+@app.command("restart")
+def restart(folder: FolderArgument) -> None:
+    """Restart a lab: start-up programs and automatic services run again."""
+    from kleff.workstation.lab.lab import Lab
+    from kleff.workstation.lab.workstation import automatic_services, open_lab
+
+    workstation = open_lab(folder)
+    assert workstation.registry is not None
+    state = Lab(folder).start(automatic_services(workstation.registry))
+    print(f"{workstation.name} was restarted: boot {state.boot}")

@@ -1,0 +1,22 @@
+"""Options that several commands share."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+ProcedureArgument = Annotated[str, typer.Argument(metavar="PROC", help="A procedure file, or the id of one in the library.")]
+CaseArgument = Annotated[str, typer.Argument(metavar="CASE", help="A case folder, or the id of a case.")]
+OnOption = Annotated[
+    str | None, typer.Option("--on", metavar="WORKSTATION", help="this (the default), root:FOLDER or lab:FOLDER.", show_default=False)
+]
+JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md) instead of text.")]
+YesOption = Annotated[bool, typer.Option("--yes", help="Do not ask; the workstation must then be named with --on.")]
+YesCaseOption = Annotated[bool, typer.Option("--yes", help="Do not ask.")]
+QuietOption = Annotated[bool, typer.Option("--quiet", help="No progress and no messages.")]
+CasesOption = Annotated[Path | None, typer.Option("--cases", metavar="FOLDER", help="Where cases are kept.", show_default=False)]
+LibraryOption = Annotated[Path | None, typer.Option("--library", metavar="FOLDER", help="Where procedures are kept.", show_default=False)]
+TicketOption = Annotated[str, typer.Option("--ticket", metavar="TEXT", help="The ticket this is done for.", show_default=False)]
+TechnicianOption = Annotated[str, typer.Option("--technician", metavar="NAME", help="Who does it.", show_default=False)]

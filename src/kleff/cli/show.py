@@ -1,0 +1,37 @@
+"""Printing pages: results to standard output, progress and messages to standard error."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+import typer
+
+from kleff.report.lines import Page, Tone
+
+_STYLES: dict[Tone, dict[str, object]] = {
+    "head": {"bold": True},
+    "good": {"fg": "green"},
+    "warn": {"fg": "yellow"},
+    "bad": {"fg": "red", "bold": True},
+    "dim": {"dim": True},
+}
+
+
+def coloured(stream: object) -> bool:
+    """Colour only on a terminal, and never with NO_COLOR (no-color.org)."""
+    return bool(getattr(stream, "isatty", lambda: False)()) and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+
+
+def paint(text: str, tone: Tone) -> str:
+    return typer.style(text, **_STYLES[tone]) if tone in _STYLES and text.strip() else text  # type: ignore[arg-type]
+
+
+def show(page: Page) -> None:
+    """Print a page."""
+    print(page.text(paint) if coloured(sys.stdout) else page.text())
+
+
+def message(text: str) -> None:
+    """One line for the technician, not part of the result."""
+    print(text, file=sys.stderr)

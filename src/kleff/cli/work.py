@@ -1,0 +1,179 @@
+"""Commands that remove: run and resume."""
+
+from __future__ import annotations
+
+import getpass
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from kleff.cli.options import (
+    CaseArgument,
+    CasesOption,
+    JsonOption,
+    LibraryOption,
+    OnOption,
+    ProcedureArgument,
+    QuietOption,
+    TechnicianOption,
+    TicketOption,
+    YesOption,
+)  # fmt: skip
+
+if TYPE_CHECKING:
+    from kleff.case.folder import Case
+    from kleff.engine.preview import Plan
+    from kleff.engine.run import Ended
+    from kleff.objects.base import Scene
+
+
+def run(
+    procedure: ProcedureArgument,
+    on: OnOption = None,
+    yes: YesOption = False,
+    ticket: TicketOption = "",
+    technician: TechnicianOption = "",
+    cases: CasesOption = None,
+    library: LibraryOption = None,
+    quiet: QuietOption = False,
+    json: JsonOption = False,
+) -> None:
+    """Preview, ask once, do; then look whether it is gone."""
+    from kleff.case.marks import check_unmarked, lock
+    from kleff.cli.common import check_named, check_rights, confirm, default_cases, read_procedure
+    from kleff.cli.show import message, show
+    from kleff.engine.preview import preview
+    from kleff.engine.run import refuse_if_refused
+    from kleff.engine.scene import set_scene
+    from kleff.report.pages import preview_page
+    from kleff.workstation.open import open_workstation
+
+    check_named(on, yes)
+    loaded = read_procedure(procedure, library, trusted=True)
+    workstation = open_workstation(on or "this")
+    check_rights(workstation)
+    check_unmarked(workstation)
+    with lock(workstation, f"running {loaded.product.id}"):
+        check_unmarked(workstation)
+        scene = set_scene(workstation, loaded)
+        plan = preview(scene)
+        if not json:
+            show(preview_page(scene, plan))
+        refuse_if_refused(plan)
+        if not _anything(plan):
+            _nothing_to_do(scene, json)
+            return
+        question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."
+        confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
+        with _new_case(scene, plan, cases or default_cases(), ticket, technician or _me()) as case:
+            if not quiet:
+                message(f"\nCase {case.folder}")
+            _work(scene, case, quiet, json)
+
+
+def _anything(plan: Plan) -> bool:
+    return any(a.state in ("to do", "manual", "unreadable") for a in plan.actions if a.phase != "verify")
+
+
+def _nothing_to_do(scene: Scene, json: bool) -> None:
+    from kleff.cli.show import message, show
+    from kleff.engine.verify import verify
+    from kleff.errors import NotClean
+    from kleff.report.documents import encode, verify_document
+    from kleff.report.pages import verify_page, workstation_line
+
+    result = verify(scene)
+    message("\nNothing is to be done; no case was made.")
+    if json:
+        print(encode(verify_document(scene.workstation, scene.procedure, result)))
+    else:
+        show(verify_page(scene.procedure.product.name, workstation_line(scene.workstation), result))
+    if not result.clean:
+        raise typer.Exit(NotClean.exit_code)
+
+
+def _me() -> str:
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return ""
+
+
+def _new_case(scene: Scene, plan: Plan, cases: object, ticket: str, technician: str) -> Case:
+    from pathlib import Path
+
+    from kleff.case.folder import check_folder_chain, create_case
+    from kleff.engine.run import record_plan
+
+    product = scene.procedure.product
+    case = create_case(
+        Path(str(cases)), scene.workstation, scene.procedure.raw, product.id,
+        product=product.name, procedure_name=scene.procedure.name, ticket=ticket, technician=technician,
+    )  # fmt: skip
+    try:
+        check_folder_chain(case.folder, "the case")
+        record_plan(case, plan)
+    except BaseException:
+        case.close()
+        raise
+    return case
+
+
+def _work(scene: Scene, case: Case, quiet: bool, json: bool, skip: int = 0, because: str = "", again: bool = False) -> None:
+    from kleff.cli.progress import watching
+    from kleff.engine.run import Runner
+    from kleff.errors import NotClean
+
+    with watching(quiet) as progress:
+        scene.progress = progress
+        runner = Runner(scene, case)
+        ended = runner.resume(skip, because) if again else runner.run()
+    _closing(scene, case, ended, json)
+    if not ended.clean:
+        raise typer.Exit(NotClean.exit_code)
+
+
+def _closing(scene: Scene, case: Case, ended: Ended, json: bool) -> None:
+    from kleff.cli.show import show
+    from kleff.report.case_report import report_document
+    from kleff.report.documents import encode
+    from kleff.report.pages import verify_page, workstation_line
+    from kleff.report.summary import closing_page
+
+    if json:
+        print(encode(report_document(case)))
+        return
+    print()
+    show(verify_page(scene.procedure.product.name, workstation_line(scene.workstation), ended.verification))
+    print()
+    show(closing_page(case, ended))
+
+
+def resume(
+    case: CaseArgument,
+    cases: CasesOption = None,
+    skip: Annotated[int, typer.Option("--skip", metavar="ACTION", help="Go past this action.", show_default=False)] = 0,
+    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it is skipped.", show_default=False)] = "",
+    quiet: QuietOption = False,
+    json: JsonOption = False,
+) -> None:
+    """Go on with a case that stopped, was cut off, or waits for a restart."""
+    from kleff.case.folder import find_case, open_case
+    from kleff.case.marks import check_unmarked, lock
+    from kleff.cli.cases import case_workstation, scene_of
+    from kleff.cli.common import check_rights, default_cases
+    from kleff.errors import Refused, UsageError
+
+    if bool(skip) != bool(because.strip()):
+        raise UsageError("--skip and --because belong together", remedy="kleff resume CASE --skip ACTION --because TEXT")
+    folder = find_case(case, cases or default_cases())
+    with open_case(folder) as looked:
+        workstation = case_workstation(looked)
+        check_rights(workstation)
+    with lock(workstation, f"resuming {folder.name}"), open_case(folder, writable=True) as opened:
+        check_unmarked(workstation, opened.id)
+        if opened.state not in ("new", "open", "waiting"):
+            raise Refused(f"the case is {opened.state}; there is nothing to resume", where=str(folder), remedy=f"kleff report {folder}")
+        if not opened.journal.actions():
+            raise Refused("the case was cut off before its plan was agreed", where=str(folder), remedy="run the procedure again")
+        _work(scene_of(opened, workstation), opened, quiet, json, skip, because, again=True)

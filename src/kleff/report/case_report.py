@@ -1,0 +1,226 @@
+"""A case as a document, as text for people, and as Markdown for the ticket."""
+
+from __future__ import annotations
+
+import msgspec
+
+from kleff.case.bag import saved_size
+from kleff.case.folder import Case
+from kleff.engine.run import Row, rows
+from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Verification
+from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, SKIPPED, WAITING, Action
+from kleff.procedure.globs import POSIX, WINDOWS
+from kleff.report.documents import CaseInfo, DoneInfo, EffectInfo, EventInfo, ReportDocument
+from kleff.report.lines import Page
+from kleff.report.pages import finding_line
+from kleff.texts import plain, plural, seconds, size
+from kleff.workstation.paths import from_raw
+
+
+def case_info(case: Case) -> CaseInfo:
+    """The head of a case."""
+    moved = [e for e in case.journal.effects() if e.kind == "moved" and e.state in ("done", "stays")]
+    return CaseInfo(
+        id=case.id, folder=str(case.folder), state=case.state, product=case.text("product"), host=case.text("host"),
+        workstation=case.text("workstation"), technician=case.text("technician"), ticket=case.text("ticket"),
+        made=case.text("made"), ended=case.text("ended"), saved_size=saved_size(case.folder / "bag"),
+        aside_items=sum(int(e.data["items"]) for e in moved), aside_size=sum(int(e.data["size"]) for e in moved),
+        next=next_commands(case),
+    )  # fmt: skip
+
+
+def next_commands(case: Case) -> list[str]:
+    """The commands that can follow, with the case's own path."""
+    verbs = {
+        "open": ["resume", "undo"],
+        "waiting": ["resume", "undo"],
+        "undoing": ["undo"],
+        "finished": ["verify", "undo", "discard"],
+        "undone": ["discard"],
+    }.get(case.state, [])
+    return [f"kleff {verb} {_quoted(str(case.folder))}" for verb in verbs]
+
+
+def _quoted(text: str) -> str:
+    import shlex
+
+    return shlex.quote(text)
+
+
+def report_document(case: Case) -> ReportDocument:
+    """The whole case."""
+    result = verification(case)
+    windows = case.text("workstation").startswith("lab:")
+    return ReportDocument(
+        kleff="report",
+        case=case_info(case),
+        procedure=case.text("procedure_name"),
+        elapsed=float(case.text("elapsed") or 0),
+        actions=[_done(row, windows) for row in rows(case)],
+        effects=[
+            EffectInfo(number=e.id, action=e.action, kind=e.kind, what=_what(e.place, e.data, windows), state=e.state, note=e.note, at=e.at)
+            for e in case.journal.effects()
+        ],
+        clean=None if result is None else result.clean,
+        findings=[] if result is None else result.findings,
+        events=[EventInfo(at=at, text=plain(text)) for at, text in case.journal.events()],
+    )
+
+
+def verification(case: Case) -> Verification | None:
+    """What the last verification of the case found."""
+    raw = case.journal.get("verification")
+    return None if raw is None else msgspec.json.decode(raw, type=Verification)
+
+
+def _done(row: Row, windows: bool) -> DoneInfo:
+    action = row.action
+    return DoneInfo(
+        number=action.number, phase=action.phase, line=action.line, label=action.label, verb=action.verb, target=action.target,
+        path_b64=_b64(action, windows), account=action.account, state=row.state, note=plain(row.note), items=row.items, size=row.size,
+    )  # fmt: skip
+
+
+def _b64(action: Action, windows: bool) -> str:
+    from base64 import b64decode
+
+    return from_raw(WINDOWS if windows else POSIX, b64decode(action.exact)).b64 if action.exact else ""
+
+
+def _what(place: bytes, data: dict[str, object], windows: bool) -> str:
+    if place:
+        return plain(str(from_raw(WINDOWS if windows else POSIX, place)))
+    return plain(str(data.get("key") or data.get("what") or data.get("name") or ""))
+
+
+# -- for people -----------------------------------------------------------------------------------------------
+
+
+def result_line(case: Case, result: Verification | None, found: list[Row]) -> str:
+    """How the case stands, in one line."""
+    failed = [r for r in found if r.state == FAILED]
+    if case.state == "finished" and result is not None:
+        if result.clean and not failed:
+            return f"gone: looked at {plural(result.looked, 'place')}, nothing is left"
+        left = len(result.of(LEFT)) + len(result.of(UNKNOWN))
+        return f"not clean: {plural(left, 'thing')} left, {plural(len(failed), 'optional step')} failed"
+    return {
+        "open": "stopped: the case is open" + (f"; failed: {failed[0].note}" if failed else ""),
+        "waiting": "waiting for a restart of the workstation",
+        "undoing": "half taken back",
+        "undone": "taken back",
+        "discarded": "finished, and what was set aside is deleted for good",
+        "new": "begun, and nothing done",
+    }.get(case.state, case.state)
+
+
+def report_page(case: Case) -> Page:
+    """The report as lines."""
+    page, info, found, result = Page(), case_info(case), rows(case), verification(case)
+    page.row((f"Case {info.id}: ", "head"), (result_line(case, result, found), "good" if result and result.clean else "warn"))
+    facts = [
+        ("product", info.product), ("workstation", f"{info.host} ({info.workstation})"), ("ticket", info.ticket),
+        ("technician", info.technician), ("procedure", case.text("procedure_name")), ("begun", info.made), ("ended", info.ended),
+        ("worked", seconds(float(case.text("elapsed") or 0))),
+    ]  # fmt: skip
+    for name, value in facts:
+        if value:
+            page.row((f"  {name:<12} ", "dim"), (plain(value), "plain"))
+    for title, lines in sections(case, found, result):
+        page.head(title)
+        for text, tone in lines:
+            page.add(f"  {text}", tone)  # type: ignore[arg-type]
+    if info.next:
+        page.head("What can follow")
+        for command in info.next:
+            page.add(f"  {command}")
+    return page
+
+
+def sections(case: Case, found: list[Row], result: Verification | None) -> list[tuple[str, list[tuple[str, str]]]]:
+    """(title, lines with their tone) of what there is to tell; empty sections are left out."""
+    by_phase = {
+        p: [r for r in found if r.action.phase == p and r.state == DONE] for p in ("backup", "stop", "uninstall", "purge", "delete")
+    }
+    aside = [r for r in by_phase["delete"] if r.action.verb == "set aside" and r.items]
+    registry = [r for r in by_phase["delete"] if r.action.verb.startswith("delete") and r.items]
+    size_of = sum(r.size for r in aside)
+    listed = [
+        ("Saved in the bag", _lines(by_phase["backup"])),
+        ("Stopped", _lines(by_phase["stop"])),
+        ("Uninstalled", _lines(by_phase["uninstall"] + by_phase["purge"])),
+        (f"Set aside: {plural(sum(r.items for r in aside), 'item')}, {size(size_of)} (freed by discard)", _lines(aside)),
+        (f"Deleted in the registry: {plural(sum(r.items for r in registry), 'key or value', 'keys and values')}", _lines(registry)),
+        ("Gone before their turn came", _lines([r for r in by_phase["delete"] if not r.items])),
+        ("Skipped by the technician", _lines([r for r in found if r.state == SKIPPED], "warn")),
+        ("Waiting for the restart", _lines([r for r in found if r.state == WAITING], "warn")),
+        ("Failed", _lines([r for r in found if r.state == FAILED], "bad")),
+    ]
+    if result is not None:
+        listed += [
+            ("Kept on purpose", [(finding_line(f), "plain") for f in result.of(STAYS)]),
+            ("Left", [(finding_line(f), "bad") for f in (*result.of(LEFT), *result.of(UNKNOWN))]),
+        ]
+    else:
+        listed.append(("Kept on purpose", _lines([r for r in found if r.state == KEPT and r.action.phase != "verify"])))
+    listed.append(("Taken back", _undone(case)))
+    absent = sum(1 for r in found if r.state == ABSENT and r.action.phase != "verify")
+    listed.append(("Looked for and not there", [(f"{plural(absent, 'place')}; preview and JSON name them", "dim")] if absent else []))
+    return [(title, lines) for title, lines in listed if lines]
+
+
+def _lines(found: list[Row], tone: str = "plain") -> list[tuple[str, str]]:
+    lines = []
+    for row in found:
+        action = row.action
+        label = f"{action.label}: " if action.label else ""
+        who = f" [{action.account}]" if action.account else ""
+        much = f", {plural(row.items, 'item')}" if action.kind == "paths" and row.items else ""
+        much += f", {size(row.size)}" if row.size else ""
+        note = f" - {row.note}" if row.note else ""
+        lines.append((plain(f"{action.number:>3}  {label}{action.target}{who}{much}{note}"), tone))
+    return lines
+
+
+def _undone(case: Case) -> list[tuple[str, str]]:
+    effects = case.journal.effects()
+    back = sum(1 for e in effects if e.state == "undone")
+    if not back and case.state not in ("undone", "undoing"):
+        return []
+    lines = [(f"{plural(back, 'change')} taken back", "good")]
+    return lines + [(f"not taken back: {e.note}", "warn") for e in effects if e.state == "stays" and e.note]
+
+
+def report_markdown(case: Case) -> str:
+    """The report as CommonMark; whatever comes from the workstation stands in code spans."""
+    info, found, result = case_info(case), rows(case), verification(case)
+    out = [f"# Case {info.id}", "", f"**{_mark(result_line(case, result, found))}**", ""]
+    facts = {
+        "Product": info.product, "Workstation": f"{info.host} ({info.workstation})", "Ticket": info.ticket,
+        "Technician": info.technician, "Procedure": case.text("procedure_name"), "Begun": info.made, "Ended": info.ended,
+        "Case folder": info.folder,
+    }  # fmt: skip
+    out += ["| | |", "|---|---|", *(f"| {name} | {_cell(value)} |" for name, value in facts.items() if value), ""]
+    for title, lines in sections(case, found, result):
+        out += [f"## {_mark(title)}", "", *(f"- {code(text.strip())}" for text, _ in lines), ""]
+    if info.next:
+        out += ["## What can follow", "", *(f"    {command}" for command in info.next), ""]
+    return "\n".join(out)
+
+
+def code(text: str) -> str:
+    """A code span that no backtick in the text can close (CommonMark 6.1)."""
+    text = plain(text)
+    fence = "`"
+    while fence in text:
+        fence += "`"
+    pad = " " if text.startswith("`") or text.endswith("`") else ""
+    return f"{fence}{pad}{text}{pad}{fence}"
+
+
+def _cell(text: str) -> str:
+    return code(text).replace("|", "\\|")
+
+
+def _mark(text: str) -> str:
+    return "".join("\\" + c if c in "\\`*_{}[]<>#|!" else c for c in plain(text))

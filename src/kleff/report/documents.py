@@ -1,0 +1,342 @@
+"""The JSON documents, one model per reading command; docs/json.md and the schemas are made from them.
+
+`version` goes up when a field changes its meaning or goes away; fields may be added without.
+"""
+
+from __future__ import annotations
+
+import base64
+import os
+from typing import Any, Literal
+
+import msgspec
+
+from kleff.engine.survey import Survey
+from kleff.engine.verify import Finding, Verification
+from kleff.objects.base import Action, Sighting
+from kleff.procedure.load import Procedure
+from kleff.workstation.facets import Workstation
+from kleff.workstation.paths import from_raw
+
+VERSION = 1
+
+
+class Document(msgspec.Struct, kw_only=True):
+    """What all documents share."""
+
+    kleff: str
+    version: Literal[1] = 1
+
+
+class WorkstationInfo(msgspec.Struct, kw_only=True):
+    """The workstation: as named on the command line, its own name, its system."""
+
+    spec: str
+    name: str
+    system: str
+    description: str
+    bits: int
+    admin: bool
+
+
+class ProductInfo(msgspec.Struct, kw_only=True):
+    """The product of a procedure."""
+
+    id: str
+    name: str
+    vendor: str
+    versions: str
+    procedure: str
+
+
+class ActionInfo(msgspec.Struct, kw_only=True):
+    """An action of a plan. `path_b64` is there for paths: the exact bytes, base64."""
+
+    number: int
+    phase: str
+    line: int
+    kind: str
+    label: str
+    verb: str
+    target: str
+    path_b64: str
+    account: str
+    state: str
+    reason: str
+    because: str
+    undo: str
+    final: bool
+    items: int
+    size: int
+    optional: bool
+    after_restart: bool
+    kept_inside: list[str]
+    shows: list[str]
+
+
+class TotalsInfo(msgspec.Struct, kw_only=True):
+    """Sums over a plan; sizes in bytes."""
+
+    to_do: int
+    absent: int
+    kept: int
+    refused: int
+    manual: int
+    unreadable: int
+    saved_items: int
+    saved_size: int
+    aside_items: int
+    aside_size: int
+    keys: int
+    values: int
+
+
+class SurveyDocument(Document, kw_only=True):
+    """`kleff survey --json`"""
+
+    workstation: WorkstationInfo
+    product: ProductInfo
+    present: bool
+    versions: list[str]
+    evidence: list[Sighting]
+    others: list[Sighting]
+    unreadable: list[Sighting]
+    accounts: list[str]
+    running: list[str]
+
+
+class PreviewDocument(Document, kw_only=True):
+    """`kleff preview --json`; `no_return` is the number of the first action that cannot be taken back, or 0."""
+
+    workstation: WorkstationInfo
+    product: ProductInfo
+    actions: list[ActionInfo]
+    totals: TotalsInfo
+    no_return: int
+    refused: bool
+
+
+class VerifyDocument(Document, kw_only=True):
+    """`kleff verify --json`"""
+
+    workstation: WorkstationInfo
+    product: ProductInfo
+    clean: bool
+    looked: int
+    findings: list[Finding]
+
+
+class Advice(msgspec.Struct, kw_only=True):
+    """An error or a piece of advice on a procedure."""
+
+    text: str
+    line: int = 0
+
+
+class CheckedFile(msgspec.Struct, kw_only=True):
+    """One procedure file that was checked."""
+
+    file: str
+    valid: bool
+    errors: list[str]
+    advice: list[Advice]
+
+
+class CheckDocument(Document, kw_only=True):
+    """`kleff check --json`"""
+
+    files: list[CheckedFile]
+
+
+class ListedProcedure(msgspec.Struct, kw_only=True):
+    """A procedure of the library; `present` is null where it could not be told."""
+
+    file: str
+    id: str
+    name: str
+    versions: str
+    valid: bool
+    present: bool | None
+    found: list[str]
+
+
+class ListDocument(Document, kw_only=True):
+    """`kleff list --json`"""
+
+    library: str
+    workstation: WorkstationInfo
+    procedures: list[ListedProcedure]
+
+
+class CaseInfo(msgspec.Struct, kw_only=True):
+    """A case. `next` are the commands that can follow; times are ISO 8601 in UTC; sizes in bytes."""
+
+    id: str
+    folder: str
+    state: str
+    product: str
+    host: str
+    workstation: str
+    technician: str
+    ticket: str
+    made: str
+    ended: str
+    saved_size: int
+    aside_items: int
+    aside_size: int
+    next: list[str]
+
+
+class DamagedInfo(msgspec.Struct, kw_only=True):
+    """A case folder that cannot be read."""
+
+    folder: str
+    error: str
+
+
+class CasesDocument(Document, kw_only=True):
+    """`kleff cases --json`"""
+
+    folder: str
+    cases: list[CaseInfo]
+    damaged: list[DamagedInfo]
+
+
+class DoneInfo(msgspec.Struct, kw_only=True):
+    """An action of a case and what became of it."""
+
+    number: int
+    phase: str
+    line: int
+    label: str
+    verb: str
+    target: str
+    path_b64: str
+    account: str
+    state: str
+    note: str
+    items: int
+    size: int
+
+
+class EffectInfo(msgspec.Struct, kw_only=True):
+    """A change to the workstation, as journaled."""
+
+    number: int
+    action: int
+    kind: str
+    what: str
+    state: str
+    note: str
+    at: str
+
+
+class EventInfo(msgspec.Struct, kw_only=True):
+    """A line of the case's diary."""
+
+    at: str
+    text: str
+
+
+class ReportDocument(Document, kw_only=True):
+    """`kleff report --format json`"""
+
+    case: CaseInfo
+    procedure: str
+    elapsed: float
+    actions: list[DoneInfo]
+    effects: list[EffectInfo]
+    clean: bool | None
+    findings: list[Finding]
+    events: list[EventInfo]
+
+
+class LabProcessInfo(msgspec.Struct, kw_only=True):
+    """A simulated process."""
+
+    pid: int
+    name: str
+    account: str
+
+
+class LabEntryInfo(msgspec.Struct, kw_only=True):
+    """A registered product of a lab."""
+
+    name: str
+    version: str
+
+
+class LabDocument(Document, kw_only=True):
+    """`kleff lab show --json`"""
+
+    workstation: WorkstationInfo
+    boot: str
+    accounts: list[str]
+    files: int
+    size: int
+    keys: int
+    entries: list[LabEntryInfo]
+    services: list[str]
+    processes: list[LabProcessInfo]
+
+
+DOCUMENTS: dict[str, type[Document]] = {
+    "survey": SurveyDocument,
+    "preview": PreviewDocument,
+    "verify": VerifyDocument,
+    "check": CheckDocument,
+    "list": ListDocument,
+    "cases": CasesDocument,
+    "report": ReportDocument,
+    "lab": LabDocument,
+}
+
+
+def schema(command: str) -> dict[str, Any]:
+    """The JSON Schema (draft 2020-12) of a command's document."""
+    return msgspec.json.schema(DOCUMENTS[command])
+
+
+def encode(document: Document) -> str:
+    """The document as indented JSON (RFC 8259)."""
+    return msgspec.json.format(msgspec.json.encode(document), indent=2).decode()
+
+
+def workstation_info(workstation: Workstation) -> WorkstationInfo:
+    return WorkstationInfo(
+        spec=workstation.spec, name=workstation.name, system=workstation.system, description=workstation.description,
+        bits=workstation.bits, admin=workstation.admin,
+    )  # fmt: skip
+
+
+def product_info(procedure: Procedure) -> ProductInfo:
+    product = procedure.product
+    return ProductInfo(id=product.id, name=product.name, vendor=product.vendor, versions=product.versions, procedure=procedure.name)
+
+
+def path_b64(action: Action, workstation: Workstation | None) -> str:
+    """The exact path of an action in the workstation's own bytes, or ""."""
+    if not action.exact or workstation is None:
+        return ""
+    return base64.b64encode(os.fsencode(str(from_raw(workstation.style, base64.b64decode(action.exact))))).decode()
+
+
+def action_info(action: Action, workstation: Workstation) -> ActionInfo:
+    return ActionInfo(
+        number=action.number, phase=action.phase, line=action.line, kind=action.kind, label=action.label, verb=action.verb,
+        target=action.target, path_b64=path_b64(action, workstation), account=action.account, state=action.state,
+        reason=action.reason, because=action.because, undo=action.undo, final=action.final, items=action.items,
+        size=action.size, optional=action.optional, after_restart=action.after_restart, kept_inside=action.inside, shows=action.shows,
+    )  # fmt: skip
+
+
+def survey_document(workstation: Workstation, procedure: Procedure, found: Survey) -> SurveyDocument:
+    return SurveyDocument(
+        kleff="survey", workstation=workstation_info(workstation), product=product_info(procedure), **msgspec.structs.asdict(found)
+    )
+
+
+def verify_document(workstation: Workstation, procedure: Procedure, result: Verification) -> VerifyDocument:
+    return VerifyDocument(
+        kleff="verify", workstation=workstation_info(workstation), product=product_info(procedure), **msgspec.structs.asdict(result)
+    )

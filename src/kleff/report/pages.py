@@ -1,0 +1,188 @@
+"""Survey, preview and verification as pages for people."""
+
+from __future__ import annotations
+
+from itertools import groupby
+
+from kleff.engine.preview import Plan
+from kleff.engine.survey import Survey
+from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Finding, Verification
+from kleff.objects.base import NOTHING_TO_UNDO, TO_DO, Action, Scene, Sighting
+from kleff.report.lines import STATE_TONES, Page
+from kleff.texts import plain, plural, size
+from kleff.workstation.facets import Workstation
+
+PHASES = {
+    "backup": "Save",
+    "stop": "Stop",
+    "uninstall": "Uninstall",
+    "purge": "Purge packages",
+    "delete": "Delete (set aside first)",
+    "verify": "Look for in the end",
+}
+
+
+def workstation_line(workstation: Workstation) -> str:
+    return plain(f"{workstation.name}, {workstation.description} ({workstation.spec})")
+
+
+# -- survey ---------------------------------------------------------------------------------------------------
+
+
+def survey_page(scene: Scene, found: Survey) -> Page:
+    """Is it here?"""
+    page = Page()
+    product = scene.procedure.product
+    versions = sorted({s.version for s in found.evidence if s.version})
+    name = f"{product.name} {', '.join(versions)}".strip()
+    if found.present:
+        page.row((name, "head"), (" is on this workstation", "plain"))
+    else:
+        page.row((product.name, "head"), (" was not found on this workstation", "plain"))
+    page.add(f"  {workstation_line(scene.workstation)}", "dim")
+    if found.evidence:
+        page.head("What shows it")
+        for sighting in found.evidence:
+            _sighting(page, sighting)
+    if found.others:
+        page.head(f"Other versions: kept, the procedure touches {product.versions} only")
+        for sighting in found.others:
+            _sighting(page, sighting)
+    if found.unreadable:
+        page.head("Could not be looked at")
+        for sighting in found.unreadable:
+            page.add(f"  {sighting.what}", "bad")
+    page.head("Who has files or settings of it")
+    page.add(f"  {', '.join(found.accounts) or 'nobody'}")
+    page.head("What of it runs now")
+    for line in found.running or ["nothing"]:
+        page.add(f"  {plain(line)}")
+    return page
+
+
+def _sighting(page: Page, sighting: Sighting) -> None:
+    version = f" ({sighting.version})" if sighting.version and sighting.version not in sighting.what else ""
+    who = f"  [{sighting.account}]" if sighting.account else ""
+    page.row((f"  {sighting.kind:<8} ", "dim"), (f"{sighting.what}{version}{who}", "plain"), (f"   (line {sighting.line})", "dim"))
+    if sighting.where:
+        page.add(f"           {sighting.where}", "dim")
+
+
+# -- preview --------------------------------------------------------------------------------------------------
+
+
+def preview_page(scene: Scene, plan: Plan) -> Page:
+    """Every action, in order; refusals first."""
+    page = Page()
+    product = scene.procedure.product
+    page.row((f"What will be done: {product.name}", "head"), (f" on {workstation_line(scene.workstation)}", "plain"))
+    for action in plan.refused:
+        page.add(f"  REFUSED: {action.target}: {action.reason} (line {action.line})", "bad")
+    for phase, in_phase in groupby(plan.actions, key=lambda a: a.phase):
+        page.head(PHASES[phase])
+        for _, of_step in groupby(in_phase, key=lambda a: a.step):
+            _step(page, list(of_step), plan)
+    page.head("In all")
+    for line in totals_lines(plan):
+        page.add(f"  {line}")
+    return page
+
+
+def _step(page: Page, actions: list[Action], plan: Plan) -> None:
+    first = actions[0]
+    back = sorted({a.undo for a in actions if a.state == TO_DO and a.undo != NOTHING_TO_UNDO})
+    undo = f"; undo: {', '.join(back)}" if back else ""
+    page.row((f"  {first.label or first.verb}", "plain"), (f"   because of line {first.line}{undo}", "dim"))
+    width = min(max(len(a.target) for a in actions), 72)
+    who = max(len(a.account) for a in actions)
+    for action in actions:
+        if action.number == plan.no_return:
+            page.add("  ---- line of no return: what is marked ! cannot be taken back ----", "warn")
+        _action(page, action, width, who)
+
+
+def _action(page: Page, action: Action, width: int, who: int) -> None:
+    mark = "!" if action.final and action.state == TO_DO else " "
+    tone = STATE_TONES[action.state]
+    beside = action.reason if len(action.reason) <= 60 else ""
+    page.row(
+        (f"  {mark}{action.number:>3}  ", "warn" if mark == "!" else "dim"),
+        (f"{action.state:<10} ", tone),
+        (f"{action.target:<{width}}", "dim" if action.state == "absent" else "plain"),
+        (f"  {action.account:<{who}}" if who else "", "dim"),
+        (f"  {amount(action)}" if amount(action) else "", "plain"),
+        (f"  {beside}" if beside else "", "dim" if action.state == "absent" else tone),
+    )
+    if action.reason and not beside:
+        page.add(f"                  {action.reason}", tone)
+    for line in action.inside:
+        page.add(f"                  stays: {line}", "warn")
+    for line in action.shows:
+        page.add(f"                  {line}", "dim")
+
+
+def amount(action: Action) -> str:
+    """How much an action is about, for people."""
+    if not action.items or action.state not in (TO_DO, "manual"):
+        return ""
+    if action.kind == "paths":
+        return f"{plural(action.items, 'item')}, {size(action.size)}"
+    nouns = {"key": "key", "value": "value", "package": "package", "command": "thing"}
+    if action.kind not in nouns:
+        return ""
+    return plural(action.items, nouns[action.kind]) + (f", {size(action.size)}" if action.size else "")
+
+
+def totals_lines(plan: Plan) -> list[str]:
+    totals = plan.totals
+    lines = [f"{plural(totals.to_do, 'action')} to do"]
+    others = [
+        f"{count} {word}"
+        for count, word in ((totals.absent, "absent"), (totals.kept, "kept"), (totals.manual, "by hand"), (totals.unreadable, "unreadable"))
+        if count
+    ]
+    lines[0] += f" ({', '.join(others)})" if others else ""
+    if totals.saved_items:
+        lines.append(
+            f"saved before anything is removed: {plural(totals.saved_items, 'item')}, {size(totals.saved_size)} and what commands export"
+        )
+    if totals.aside_items:
+        lines.append(
+            f"set aside: {plural(totals.aside_items, 'item')}, {size(totals.aside_size)}; the space is freed by discard, not before"
+        )
+    if totals.keys or totals.values:
+        lines.append(f"registry: {plural(totals.keys, 'key')}, {plural(totals.values, 'single value')}, exported first")
+    final = [a for a in plan.actions if a.final and a.state == TO_DO]
+    lines.append(
+        f"line of no return before action {plan.no_return}: {plural(len(final), 'action')} cannot be taken back"
+        if plan.no_return
+        else "everything can be taken back until it is discarded"
+    )
+    if plan.refused:
+        lines.append(f"{len(plan.refused)} refused: nothing will be done until the procedure is corrected")
+    return lines
+
+
+# -- verification ---------------------------------------------------------------------------------------------
+
+
+def verify_page(name: str, where: str, result: Verification) -> Page:
+    """Is it gone?"""
+    page = Page()
+    if result.clean:
+        page.row((f"{name} is gone", "good"), (f" from {where}: looked at {plural(result.looked, 'place')}, nothing is left", "plain"))
+    else:
+        page.row((f"{name} is not gone", "bad"), (f" from {where}", "plain"))
+    for state, title in ((LEFT, "Left"), (UNKNOWN, "Could not be looked at"), (STAYS, "Kept on purpose")):
+        findings = result.of(state)
+        if findings:
+            page.head(title)
+            for finding in findings:
+                page.add(f"  {finding_line(finding)}", {"left": "bad", "unreadable": "bad"}.get(state, "plain"))  # type: ignore[arg-type]
+    return page
+
+
+def finding_line(finding: Finding) -> str:
+    who = f" [{finding.account}]" if finding.account else ""
+    reason = f": {finding.reason}" if finding.reason else ""
+    return f"{finding.target}{who}{reason} (line {finding.line})"

@@ -1,0 +1,95 @@
+"""Short pages: how a run ended, what an undo came to, the list of cases."""
+
+from __future__ import annotations
+
+from kleff.case.folder import Case
+from kleff.case.undo import Undone
+from kleff.engine.run import Ended
+from kleff.engine.verify import LEFT, STAYS, UNKNOWN
+from kleff.objects.base import DONE, SKIPPED
+from kleff.report.case_report import next_commands
+from kleff.report.documents import CasesDocument
+from kleff.report.lines import Page, Tone
+from kleff.texts import plural, seconds, size
+
+
+def closing_page(case: Case, ended: Ended) -> Page:
+    """What a run came to: removed, set aside, kept, left, time."""
+    page = Page()
+    done = [r for r in ended.rows if r.state == DONE and r.items]
+    aside = [r for r in done if r.action.verb == "set aside"]
+    keys = [r for r in done if r.action.verb.startswith("delete ")]
+    saved = [r for r in done if r.action.phase == "backup"]
+    gone = [r for r in done if r.action.phase in ("uninstall", "purge")]
+    left = len(ended.verification.of(LEFT)) + len(ended.verification.of(UNKNOWN))
+    skipped = [r for r in ended.rows if r.state == SKIPPED]
+    page.add("In short", "head")
+    rows: list[tuple[str, str, Tone]] = [
+        (
+            "saved",
+            f"{plural(sum(r.items for r in saved), 'item')}, {size(sum(r.size for r in saved))}, checked: {case.folder / 'bag'}",
+            "plain",
+        ),
+        ("removed", ", ".join(r.action.target for r in gone) or "nothing by an uninstaller", "plain"),
+        ("set aside", f"{plural(sum(r.items for r in aside), 'item')}, {size(sum(r.size for r in aside))}; freed by discard", "plain"),
+        ("registry", f"{plural(sum(r.items for r in keys), 'key or value', 'keys and values')} deleted, exported first", "plain"),
+        ("kept", plural(len(ended.verification.of(STAYS)), "place"), "plain"),
+        ("left", plural(left, "thing") if left else "nothing", "bad" if left else "good"),
+        ("time", seconds(ended.elapsed), "plain"),
+    ]
+    if not saved:
+        rows[0] = ("saved", "nothing", "warn")
+    if skipped:
+        rows.append(("skipped", plural(len(skipped), "action"), "warn"))
+    if ended.failed:
+        rows.append(("failed", "; ".join(f"{r.action.target}: {r.note}" for r in ended.failed), "bad"))
+    for name, text, tone in rows:
+        page.row((f"  {name:<10} ", "dim"), (text, tone))
+    page.add("")
+    for command in [f"kleff report {case.folder}", *next_commands(case)[1:]]:
+        page.row(("  next: ", "dim"), (command, "plain"))
+    return page
+
+
+def undo_question(case: Case) -> str:
+    """What is asked before a case is taken back."""
+    effects = [e for e in case.journal.effects() if e.state in ("done", "intended", "stays")]
+    return f"Take back {plural(len(effects), 'change')} on {case.text('host')} ({case.text('product')})?"
+
+
+def undone_page(case: Case, result: Undone) -> Page:
+    """What an undo came to."""
+    page = Page()
+    page.row((f"{plural(result.count, 'change')} taken back", "good"), (f" on {case.text('host')}", "plain"))
+    for note in result.notes:
+        page.row(("  note: ", "dim"), (note, "plain"))
+    if result.stays:
+        page.head("Not taken back")
+        for note in result.stays:
+            page.add(f"  {note}", "warn")
+    return page
+
+
+def cases_page(document: CasesDocument) -> Page:
+    """The list of cases."""
+    page = Page()
+    page.row(("Cases in ", "plain"), (document.folder, "head"))
+    tones: dict[str, Tone] = {"open": "bad", "waiting": "warn", "undoing": "bad", "finished": "good"}
+    for info in document.cases:
+        page.row(
+            (f"  {info.state:<10} ", tones.get(info.state, "dim")),
+            (f"{info.id}", "plain"),
+            (f"  {info.made[:16].replace('T', ' ')}  {info.host}  {info.product}", "plain"),
+            (f"  {info.ticket}", "plain"),
+        )
+        page.add(
+            f"             saved {size(info.saved_size)}, set aside {size(info.aside_size)} in {plural(info.aside_items, 'item')}", "dim"
+        )
+        if info.state in ("open", "waiting", "undoing"):
+            for command in info.next:
+                page.row(("             finish it: ", "warn"), (command, "plain"))
+    for damaged in document.damaged:
+        page.add(f"  damaged    {damaged.error}", "bad")
+    if not document.cases and not document.damaged:
+        page.add("  none yet", "dim")
+    return page
