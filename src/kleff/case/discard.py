@@ -51,7 +51,8 @@ def discard_case(hands: Hands) -> Held:
             remedy=f"finish it with  kleff resume {case.folder}  or  kleff undo {case.folder}",
         )
     total = held(hands)
-    case.journal.set(state="discarded")
+    if case.state == "finished":
+        case.journal.set(state="discarded")
     hands.progress.start("discarding", items=total.items, size=total.size)
     for effect in case.journal.effects():
         if effect.kind != MOVED or effect.state not in ("done", "stays", "intended"):

@@ -59,8 +59,10 @@ def discard(case: CaseArgument, cases: CasesOption = None, yes: YesCaseOption = 
         if not quiet:
             message(f"Case {opened.id}: {plural(total.places, 'place')} set aside, {plural(total.items, 'item')}, {size(total.size)}")
         question = "Delete this for good? It cannot be taken back after that. The bag stays."
-        if total.places:
-            confirm(question, yes, f"kleff discard {folder} --yes")
+        if not total.places:
+            print(f"Nothing is set aside any more. The bag and the report stay in {folder}")
+            return
+        confirm(question, yes, f"kleff discard {folder} --yes")
         with watching(quiet) as progress:
             done = discard_case(Hands(workstation, opened, Guard(workstation), progress))
         print(f"Discarded: {plural(done.items, 'item')}, {size(done.size)} freed. The bag and the report stay in {folder}")

@@ -72,7 +72,10 @@ def run(
 
 
 def _anything(plan: Plan) -> bool:
-    return any(a.state in ("to do", "manual", "unreadable") for a in plan.actions if a.phase != "verify")
+    """Whether there is something to stop or remove; a procedure that only saves has always something to do."""
+    if all(a.phase == "backup" for a in plan.actions):
+        return bool(plan.actions)
+    return any(a.state in ("to do", "manual", "unreadable") for a in plan.actions if a.phase not in ("backup", "verify"))
 
 
 def _nothing_to_do(scene: Scene, json: bool) -> None:
@@ -83,7 +86,7 @@ def _nothing_to_do(scene: Scene, json: bool) -> None:
     from kleff.report.pages import verify_page, workstation_line
 
     result = verify(scene)
-    message("\nNothing is to be done; no case was made.")
+    message("\nNothing is to be removed; no case was made.")
     if json:
         print(encode(verify_document(scene.workstation, scene.procedure, result)))
     else:

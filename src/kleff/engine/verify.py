@@ -6,7 +6,7 @@ import msgspec
 
 from kleff.engine.preview import plan_step
 from kleff.engine.scene import sightings, steps_here
-from kleff.objects.base import ABSENT, KEPT, Action, Scene
+from kleff.objects.base import ABSENT, KEPT, UNREADABLE, Action, Scene
 
 LEFT, STAYS, UNKNOWN = "left", "kept", "unreadable"
 
@@ -52,8 +52,7 @@ def verify(scene: Scene) -> Verification:
     ]
     findings: dict[tuple[str, str, str], Finding] = {}
     for action in actions:
-        finding = _finding(action)
-        if finding is not None and not (action.phase == "stop" and finding.state == STAYS):
+        for finding in _findings(action):
             findings.setdefault((finding.kind, finding.target, finding.account), finding)
     evidence = sightings(scene)
     shown = {f.target.rstrip("\\/") for f in findings.values()}
@@ -80,13 +79,15 @@ def _covers(target: str, what: str) -> bool:
     return what == target or what.startswith((target + "\\", target + "/", target + " "))
 
 
-def _finding(action: Action) -> Finding | None:
+def _findings(action: Action) -> list[Finding]:
+    """What an action planned afresh says of the workstation now: whatever there is still to do is left."""
     if action.state == ABSENT:
-        return None
-    state = {KEPT: STAYS, UNKNOWN: UNKNOWN}.get(action.state, LEFT)
+        return []
+    state = {KEPT: STAYS, UNREADABLE: UNKNOWN}.get(action.state, LEFT)
     reason = "it is not empty" if action.details.get("again") else action.reason
-    if action.inside and state == LEFT and action.items == 0:
-        state = STAYS
-    return Finding(
+    found = Finding(
         state=state, kind=action.kind, target=action.target, reason=reason, line=action.line, phase=action.phase, account=action.account
     )
+    if state != STAYS or not action.inside:
+        return [found]
+    return [msgspec.structs.replace(found, target=t, reason=r) for t, _, r in (i.partition(": ") for i in action.inside)]

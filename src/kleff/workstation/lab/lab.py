@@ -142,6 +142,10 @@ class Lab:
     def save(self, state: LabState) -> None:
         write_atomic(self.folder / "state" / "state.json", msgspec.json.format(msgspec.json.encode(state), indent=1))
 
+    def _has(self, path: str) -> bool:
+        """A program that is gone does not start, unless it is one the lab does not hold as a file."""
+        return "\\Windows\\" in path or (self.folder / "files" / path[:1]).joinpath(*path[3:].split("\\")).exists()
+
     def start(self, automatic: list[str], all_processes: bool = False) -> LabState:
         """Start (or restart) the lab: a new boot, start-up programs and automatic services running."""
         with self.locked():
@@ -151,7 +155,7 @@ class Lab:
                 boot = 1
             state = LabState(boot=boot, running_services=automatic)
             for process in self.file.process:
-                if process.at_start or all_processes:
+                if all_processes or (process.at_start and self._has(process.path)):
                     _add(state, process)
             self.save(state)
             return state

@@ -1,0 +1,146 @@
+"""Helpers of the tests."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import stat
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from kleff.workstation.windows.regfile import RegKey, decode, parse
+
+IS_ROOT = os.geteuid() == 0
+
+
+@dataclass
+class Done:
+    """A finished command."""
+
+    code: int
+    out: str
+    err: str
+
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+class Kleff:
+    """Runs the installed program as a technician would."""
+
+    def __init__(self, program: Path, folder: Path) -> None:
+        self.program = program
+        self.folder = folder
+        self.cases = folder / "cases"
+
+    def __call__(self, *arguments: object, code: int | None = 0, cases: bool = True, env: dict[str, str] | None = None, timeout: float = 120) -> Done:
+        """Run a command; `code` is what it must end with (None: any)."""
+        words = [str(a) for a in arguments]
+        if cases and words[0] in ("run", "resume", "undo", "discard", "cases", "report", "verify"):
+            words += ["--cases", str(self.cases)]
+        done = subprocess.run(
+            [self.program, *words], capture_output=True, text=True, stdin=subprocess.DEVNULL, cwd=self.folder, timeout=timeout,
+            env={**os.environ, "HOME": str(self.folder), "COLUMNS": "200", **(env or {})},
+        )  # fmt: skip
+        result = Done(done.returncode, done.stdout, done.stderr)
+        assert "Traceback" not in result.err, result.err
+        assert code is None or result.code == code, f"kleff {' '.join(words)} ended with {result.code}\n{result.out}\n{result.err}"
+        return result
+
+    def case(self) -> Path:
+        """The newest case folder."""
+        return max(self.cases.iterdir(), key=lambda p: (p / "case.db").stat().st_mtime_ns)
+
+
+def clone(master: Path, target: Path) -> Path:
+    """A copy of a lab with times kept, folders' too."""
+    shutil.copytree(master, target, symlinks=True)
+    return target
+
+
+def tree(top: Path, skip: tuple[str, ...] = (".kleff",)) -> dict[str, tuple[object, ...]]:
+    """Everything below a folder: type, mode, owner, times (ns), content, link target, extended attributes, hard-link group."""
+    found: dict[str, tuple[object, ...]] = {}
+    groups: dict[tuple[int, int], str] = {}
+    for folder, folders, files in os.walk(os.fsencode(top)):
+        folders[:] = sorted(f for f in folders if os.fsdecode(f) not in skip)
+        for name in [b""] + sorted(folders) + sorted(files):
+            path = os.path.join(folder, name) if name else folder
+            if not name and folder != os.fsencode(top):
+                continue
+            status = os.lstat(path)
+            key = os.fsdecode(os.path.relpath(path, os.fsencode(top)))
+            content: object = None
+            if stat.S_ISREG(status.st_mode):
+                content = hashlib.sha256(Path(os.fsdecode(path)).read_bytes()).hexdigest()
+            elif stat.S_ISLNK(status.st_mode):
+                content = os.readlink(path)
+            extended = tuple((n, os.getxattr(path, n, follow_symlinks=False)) for n in sorted(os.listxattr(path, follow_symlinks=False)))
+            group = groups.setdefault((status.st_dev, status.st_ino), key) if status.st_nlink > 1 and not stat.S_ISDIR(status.st_mode) else ""
+            found[key] = (status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns, content, extended, group)
+    return found
+
+
+def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
+    """Keys that are gone, new or changed."""
+    lines = [f"gone: {k}" for k in before if k not in after] + [f"new: {k}" for k in after if k not in before]
+    return lines + [f"changed: {k}: {before[k]} -> {after[k]}" for k in before if k in after and before[k] != after[k]]
+
+
+def hives(lab: Path) -> dict[str, dict[str, tuple[int, bytes]]]:
+    """Every key of a lab's registry with its values, raw."""
+    found: dict[str, dict[str, tuple[int, bytes]]] = {}
+
+    def walk(path: str, key: RegKey) -> None:
+        found[path] = {v.name: (v.type, v.raw) for v in key.values.values()}
+        for below in key.keys.values():
+            walk(f"{path}\\{below.name}", below)
+
+    for file in sorted((lab / "registry").rglob("*.reg")):
+        for top in parse(decode(file.read_bytes(), str(file)), str(file)).keys.values():
+            walk(top.name, top)
+    return found
+
+
+def procedure(path: Path, body: str, **product: str) -> Path:
+    """Write a procedure with a minimal head around `body`."""
+    lines = "\n".join(f"{k} = {json.dumps(v)}" for k, v in product.items())
+    head = f'format = 1\n[product]\nid = "sample"\nname = "Sample"\n{lines}\n'
+    if "[[evidence]]" not in body:
+        body += "\n[[evidence]]\npath = '{temp}/sample'\n"
+    path.write_text(head + body, "utf-8")
+    path.chmod(0o644)
+    return path
+
+
+def write(path: Path, content: str | bytes = "x", mode: int = 0o644) -> Path:
+    """Write a file with its folders."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(content if isinstance(content, bytes) else content.encode())
+    path.chmod(mode)
+    return path
+
+
+def linux_tree(top: Path, accounts: dict[str, int] | None = None) -> Path:
+    """A small Linux tree with a real, empty dpkg database."""
+    people = accounts or {"mira": 1001, "tomas": 1002}
+    passwd = "root:x:0:0:root:/root:/bin/sh\n" + "".join(f"{n}:x:{u}:{u}::/home/{n}:/bin/sh\n" for n, u in people.items())
+    write(top / "etc/passwd", passwd)
+    write(top / "etc/hostname", "bench-01\n")
+    write(top / "etc/machine-id", "0123456789abcdef0123456789abcdef\n")
+    for folder in ("usr/bin", "usr/sbin", "usr/lib", "usr/share/doc", "opt", "var/log", "var/cache", "tmp", "root", "var/lib/dpkg/info", "var/lib/dpkg/updates"):
+        (top / folder).mkdir(parents=True, exist_ok=True)
+    for name in ("bin", "sbin", "lib"):
+        (top / name).symlink_to(f"usr/{name}")
+    for name in ("status", "available"):
+        write(top / "var/lib/dpkg" / name, "")
+    for name, uid in people.items():
+        home = top / "home" / name
+        home.mkdir(parents=True)
+        if IS_ROOT:
+            os.chown(home, uid, uid)
+    return top
