@@ -9,9 +9,9 @@ import sys
 from pathlib import Path
 
 import pytest
-from support import Kleff, clone
 
 from kleff.workstation.lab.potting import build_potting
+from support import Kleff, clone
 
 SAMPLES = Path(__file__).parent.parent / "src" / "kleff" / "samples"
 

@@ -37,7 +37,9 @@ class Kleff:
         self.folder = folder
         self.cases = folder / "cases"
 
-    def __call__(self, *arguments: object, code: int | None = 0, cases: bool = True, env: dict[str, str] | None = None, timeout: float = 120) -> Done:
+    def __call__(
+        self, *arguments: object, code: int | None = 0, cases: bool = True, env: dict[str, str] | None = None, timeout: float = 120
+    ) -> Done:
         """Run a command; `code` is what it must end with (None: any)."""
         words = [str(a) for a in arguments]
         if cases and words[0] in ("run", "resume", "undo", "discard", "cases", "report", "verify"):
@@ -68,7 +70,7 @@ def tree(top: Path, skip: tuple[str, ...] = (".kleff",)) -> dict[str, tuple[obje
     groups: dict[tuple[int, int], str] = {}
     for folder, folders, files in os.walk(os.fsencode(top)):
         folders[:] = sorted(f for f in folders if os.fsdecode(f) not in skip)
-        for name in [b""] + sorted(folders) + sorted(files):
+        for name in [b"", *sorted(folders), *sorted(files)]:
             path = os.path.join(folder, name) if name else folder
             if not name and folder != os.fsencode(top):
                 continue
@@ -80,7 +82,9 @@ def tree(top: Path, skip: tuple[str, ...] = (".kleff",)) -> dict[str, tuple[obje
             elif stat.S_ISLNK(status.st_mode):
                 content = os.readlink(path)
             extended = tuple((n, os.getxattr(path, n, follow_symlinks=False)) for n in sorted(os.listxattr(path, follow_symlinks=False)))
-            group = groups.setdefault((status.st_dev, status.st_ino), key) if status.st_nlink > 1 and not stat.S_ISDIR(status.st_mode) else ""
+            group = (
+                groups.setdefault((status.st_dev, status.st_ino), key) if status.st_nlink > 1 and not stat.S_ISDIR(status.st_mode) else ""
+            )
             found[key] = (status.st_mode, status.st_uid, status.st_gid, status.st_mtime_ns, content, extended, group)
     return found
 
@@ -132,7 +136,19 @@ def linux_tree(top: Path, accounts: dict[str, int] | None = None) -> Path:
     write(top / "etc/passwd", passwd)
     write(top / "etc/hostname", "bench-01\n")
     write(top / "etc/machine-id", "0123456789abcdef0123456789abcdef\n")
-    for folder in ("usr/bin", "usr/sbin", "usr/lib", "usr/share/doc", "opt", "var/log", "var/cache", "tmp", "root", "var/lib/dpkg/info", "var/lib/dpkg/updates"):
+    for folder in (
+        "usr/bin",
+        "usr/sbin",
+        "usr/lib",
+        "usr/share/doc",
+        "opt",
+        "var/log",
+        "var/cache",
+        "tmp",
+        "root",
+        "var/lib/dpkg/info",
+        "var/lib/dpkg/updates",
+    ):
         (top / folder).mkdir(parents=True, exist_ok=True)
     for name in ("bin", "sbin", "lib"):
         (top / name).symlink_to(f"usr/{name}")

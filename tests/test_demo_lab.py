@@ -7,9 +7,8 @@ import subprocess
 import sys
 from pathlib import Path
 
-from support import Kleff, differences, hives, tree
-
 from kleff.procedure.globs import fold
+from support import Kleff, differences, hives, tree
 
 # Everything of Tag Studio 4, by place; whatever lies elsewhere must not change in a single byte.
 PLACES = (
@@ -18,7 +17,14 @@ PLACES = (
     "Tag Studio 4.lnk", "till/AppData/Roaming/Brindlewort",
 )  # fmt: skip
 KEPT = "Program Files/Brindlewort/Tag Studio 4/templates/mine/Heirloom tomatoes, row 3.tagdesign"
-KEYS = (r"\BRINDLEWORT\TAG STUDIO\ ".strip(), r"\.TAGDESIGN", r"\BRINDLEWORT.TAGDESIGN", "{6F1C2B0A", "{0D7A52C4", r"\UNINSTALL\TAG STUDIO 4")
+KEYS = (
+    r"\BRINDLEWORT\TAG STUDIO\ ".strip(),
+    r"\.TAGDESIGN",
+    r"\BRINDLEWORT.TAGDESIGN",
+    "{6F1C2B0A",
+    "{0D7A52C4",
+    r"\UNINSTALL\TAG STUDIO 4",
+)
 GONE_KEYS = (*KEYS, r"\APP PATHS\TAGSTUDIO.EXE", r"\SERVICES\BRINDLEWORTPRINTBRIDGE")
 
 
@@ -81,7 +87,9 @@ def test_undo_gives_back_all_that_kleff_did(kleff: Kleff, lab: Path, tag_studio:
     after, keys_after = tree(lab / "files/C"), hives(lab)
     by_uninstaller = {p for p in before if p not in after}
     studio, probe = "Program Files/Brindlewort/Tag Studio 4", "Program Files (x86)/Brindlewort/Tag Studio 4"
-    assert all(p.startswith((f"{studio}/lib", f"{studio}/bin", f"{studio}/locale")) or p.endswith((".exe", "probe32.dll")) for p in by_uninstaller)
+    assert all(
+        p.startswith((f"{studio}/lib", f"{studio}/bin", f"{studio}/locale")) or p.endswith((".exe", "probe32.dll")) for p in by_uninstaller
+    )
     left = {p: v for p, v in before.items() if p not in by_uninstaller and p not in (studio, probe)}
     assert differences(left, {p: v for p, v in after.items() if p not in (studio, probe)}) == []
     gone = {k for k in keys_before if k not in keys_after}

@@ -26,8 +26,12 @@ class Mark(msgspec.Struct, kw_only=True):
 
 
 def _folder(workstation: Workstation) -> Path:
+    above = workstation.state.parent
     try:
+        before = above.stat() if above.is_dir() else None
         workstation.state.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if before is not None and above.stat().st_mtime_ns != before.st_mtime_ns:
+            os.utime(above, ns=(before.st_atime_ns, before.st_mtime_ns))  # Kleff's own folder changes nothing else
     except OSError as error:
         raise Refused(
             f"cannot write {workstation.state}: {error.strerror}", where=workstation.spec, remedy="run Kleff as administrator"

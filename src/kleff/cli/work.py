@@ -53,22 +53,23 @@ def run(
     workstation = open_workstation(on or "this")
     check_rights(workstation)
     check_unmarked(workstation)
-    with lock(workstation, f"running {loaded.product.id}"):
-        check_unmarked(workstation)
-        scene = set_scene(workstation, loaded)
-        plan = preview(scene)
-        if not json:
-            show(preview_page(scene, plan))
-        refuse_if_refused(plan)
-        if not _anything(plan):
-            _nothing_to_do(scene, json)
-            return
-        question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."
-        confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
-        with _new_case(scene, plan, cases or default_cases(), ticket, technician or _me()) as case:
-            if not quiet:
-                message(f"\nCase {case.folder}")
-            _work(scene, case, quiet, json)
+    scene = set_scene(workstation, loaded)
+    plan = preview(scene)
+    if not json:
+        show(preview_page(scene, plan))
+    refuse_if_refused(plan)
+    if not _anything(plan):
+        _nothing_to_do(scene, json)
+        return
+    question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."
+    confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
+    with (
+        lock(workstation, f"running {loaded.product.id}"),
+        _new_case(scene, plan, cases or default_cases(), ticket, technician or _me()) as case,
+    ):
+        if not quiet:
+            message(f"\nCase {case.folder}")
+        _work(scene, case, quiet, json)
 
 
 def _anything(plan: Plan) -> bool:

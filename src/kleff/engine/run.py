@@ -192,7 +192,8 @@ class Runner:
         missing = [r for r in rows(self.case) if r.action.phase == "backup" and r.state == FAILED and not r.action.optional]
         if missing:
             raise Stopped(f"{missing[0].action.target} could not be saved", where=str(self.case.folder), remedy=self._ways())
-        self.scene.progress.say("     checking what was saved against its checksums")
+        if self.case.journal.bag_items():
+            self.scene.progress.say("     checking what was saved against its checksums")
         self.work.bag.seal()
         self.case.journal.tell("the bag was sealed and read back")
 

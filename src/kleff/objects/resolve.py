@@ -109,7 +109,7 @@ class Resolver:
             # Links on the way may have changed the length of the part before the first wildcard.
             before = WPath(path.style, path.volume, (*(literal(n) for n in names), "-"))
             fixed = len(self.workstation.files.resolve(before).path.parts) - 1
-        return Target(path, fixed, literal_count(expanded.pattern[-1]), expanded.account, expanded.base)
+        return Target(path, fixed, literal_count(expanded.pattern[-1]) if expanded.pattern else 0, expanded.account, expanded.base)
 
     def first_path(self, text: str) -> WPath | None:
         """The first existing path a text without wildcards means, links resolved."""

@@ -38,9 +38,13 @@ def literal(text: str) -> str:
     return text.replace("[[]", "[")
 
 
-def literal_count(text: str) -> int:
-    """How many characters of a part are literal."""
-    return len(re.sub(r"\[!?[^]]*\]|[*?]", "", text.replace("[[]", "x")))
+def literal_count(part: str) -> int:
+    """How many letters and digits of a name are given; with wildcards, an ending such as `.exe` does not count."""
+    if is_glob(part):
+        stem, dot, _ = part.rpartition(".")
+        part = stem if dot else part
+    bare = re.sub(r"\[!?[^]]*\]|[*?]", "", part.replace("[[]", "x"))
+    return sum(c.isalnum() for c in bare)
 
 
 @lru_cache(maxsize=4096)

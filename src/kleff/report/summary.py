@@ -21,6 +21,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
     keys = [r for r in done if r.action.verb.startswith("delete ")]
     saved = [r for r in done if r.action.phase == "backup"]
     gone = [r for r in done if r.action.phase in ("uninstall", "purge")]
+    kept = ended.verification.of(STAYS)
     left = len(ended.verification.of(LEFT)) + len(ended.verification.of(UNKNOWN))
     skipped = [r for r in ended.rows if r.state == SKIPPED]
     page.add("In short", "head")
@@ -30,20 +31,19 @@ def closing_page(case: Case, ended: Ended) -> Page:
             f"{plural(sum(r.items for r in saved), 'item')}, {size(sum(r.size for r in saved))}, checked: {case.folder / 'bag'}",
             "plain",
         ),
-        ("removed", ", ".join(r.action.target for r in gone) or "nothing by an uninstaller", "plain"),
+        ("removed", ", ".join(r.action.target for r in gone), "plain"),
         ("set aside", f"{plural(sum(r.items for r in aside), 'item')}, {size(sum(r.size for r in aside))}; freed by discard", "plain"),
         ("registry", f"{plural(sum(r.items for r in keys), 'key or value', 'keys and values')} deleted, exported first", "plain"),
-        ("kept", plural(len(ended.verification.of(STAYS)), "place"), "plain"),
+        ("kept", plural(len(kept), "place"), "plain"),
         ("left", plural(left, "thing") if left else "nothing", "bad" if left else "good"),
         ("time", seconds(ended.elapsed), "plain"),
     ]
-    if not saved:
-        rows[0] = ("saved", "nothing", "warn")
     if skipped:
         rows.append(("skipped", plural(len(skipped), "action"), "warn"))
     if ended.failed:
         rows.append(("failed", "; ".join(f"{r.action.target}: {r.note}" for r in ended.failed), "bad"))
-    for name, text, tone in rows:
+    shown = {"saved": bool(saved), "set aside": bool(aside), "registry": bool(keys), "removed": bool(gone), "kept": bool(kept)}
+    for name, text, tone in [r for r in rows if shown.get(r[0], True)]:
         page.row((f"  {name:<10} ", "dim"), (text, tone))
     page.add("")
     for command in [f"kleff report {case.folder}", *next_commands(case)[1:]]:

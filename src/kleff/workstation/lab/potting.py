@@ -149,7 +149,19 @@ def _person(build: LabBuilder, draw: random.Random, name: str, sid: str) -> None
             "AppData": r"%USERPROFILE%\AppData\Roaming", "Local AppData": r"%USERPROFILE%\AppData\Local",
         },
     )  # fmt: skip
-    for part in ("", r"\Window", r"\Recent", r"\Print", r"\Print\Margins", r"\Fonts", r"\Probe", r"\Colours", r"\Labels", r"\Labels\Own", r"\Keys"):
+    for part in (
+        "",
+        r"\Window",
+        r"\Recent",
+        r"\Print",
+        r"\Print\Margins",
+        r"\Fonts",
+        r"\Probe",
+        r"\Colours",
+        r"\Labels",
+        r"\Labels\Own",
+        r"\Keys",
+    ):
         build.key(rf"{hive}\Brindlewort\Tag Studio{part}", Changed=draw.randint(1, 9_999), By=name)
     build.key(rf"{hive}\Brindlewort\Stocktake", Columns="name,count")
     build.values(rf"{hive}\Microsoft\Windows\CurrentVersion\Run", {"Tag Studio Tray": f'"{PROGRAM}\\tagtray.exe"', "Notes": "notepad.exe"})
