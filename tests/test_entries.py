@@ -10,9 +10,9 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from support import Kleff, differences, hives, procedure, tree, write
 
 from kleff.workstation.lab.build import LabBuilder
+from support import Kleff, differences, hives, procedure, tree, write
 
 UNINSTALL = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall"
 FOLDER = r"C:\Program Files\Rakeworks\Hoe"
@@ -51,7 +51,9 @@ def test_zero_and_gone(kleff: Kleff, tmp_path: Path) -> None:
     assert any("bye" in p.read_text() for p in (kleff.case() / "output").iterdir())
 
 
-@pytest.mark.parametrize(("code", "meaning"), [(1603, "fatal error"), (1602, "asked a question"), (1618, "another installation"), (7, "exit code 7")])
+@pytest.mark.parametrize(
+    ("code", "meaning"), [(1603, "fatal error"), (1602, "asked a question"), (1618, "another installation"), (7, "exit code 7")]
+)
 def test_failures_stop_the_run_and_can_be_gone_past(kleff: Kleff, tmp_path: Path, code: int, meaning: str) -> None:
     lab = bench(tmp_path / "lab", exit=code, deletes=[], deletes_keys=[], prints="soil too wet")
     file = procedure(tmp_path / "p.toml", STEP + "[[delete]]\npaths = ['C:\\Program Files\\Rakeworks']\n")

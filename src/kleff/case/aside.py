@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import stat
@@ -61,10 +62,10 @@ class Area:
     def __init__(self, files: FileTree, case: str) -> None:
         self._files = files
         self._case = case
-        self._made: dict[tuple[str, tuple[str, ...]], WPath] = {}
+        self._chosen: dict[tuple[str, tuple[str, ...]], WPath] = {}
 
     def plan(self, place: WPath, number: int) -> Moved:
-        """Look at a thing and say where it will lie; the area is made, nothing is moved.
+        """Look at a thing and say where it will lie; nothing is changed.
 
         Raises:
             ActionFailed: there is no place for it on its volume.
@@ -80,40 +81,36 @@ class Area:
         return Moved(place, folder.child(f"{number:04d}"), look.identity, times, measure.items, measure.size)
 
     def _folder(self, place: WPath) -> WPath:
+        """Where on the volume of `place` this case's area is, or can be made: the topmost folder that lets us."""
         top = self._files.mount_root(place)
-        if top.key in self._made:
-            return self._made[top.key]
-        for depth in range(len(top.parts), len(place.parts)):
-            above = WPath(place.style, place.volume, place.parts[:depth])
-            if self._make(above):
-                self._made[top.key] = above.child(AREA, self._case)
-                return self._made[top.key]
-        raise ActionFailed(f"no place on its volume to set {place} aside", remedy="run Kleff as administrator")
+        if top.key not in self._chosen:
+            depths = range(len(top.parts), len(place.parts))
+            above = next((a for a in (WPath(place.style, place.volume, place.parts[:d]) for d in depths) if self._may_make(a)), None)
+            if above is None:
+                raise ActionFailed(f"no place on its volume to set {place} aside", remedy="run Kleff as administrator")
+            self._chosen[top.key] = above.child(AREA, self._case)
+        return self._chosen[top.key]
 
-    def _make(self, above: WPath) -> bool:
-        """Make the area below a folder whose times stay as they were; False where this account may not."""
+    def _may_make(self, above: WPath) -> bool:
         with self._files.folder(above) as fd:
-            before = look_of(os.fstat(fd))
             try:
-                os.mkdir(AREA, 0o700, dir_fd=fd)
-                os.fsync(fd)
-            except FileExistsError:
-                pass
-            except OSError as error:
-                if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
-                    return False
-                raise
-            with closing_fd(os.open(AREA, FOLDER_FLAGS, dir_fd=fd)) as area:
-                status = os.fstat(area)
-                if status.st_uid != os.geteuid() or stat.S_IMODE(status.st_mode) & 0o077:
-                    return False
-                try:
-                    os.mkdir(self._case, 0o700, dir_fd=area)
-                    os.fsync(area)
-                except FileExistsError:
-                    pass
-            _keep_times(fd, before)
-        return True
+                status = os.stat(AREA, dir_fd=fd, follow_symlinks=False)
+            except FileNotFoundError:
+                return os.access(".", os.W_OK, dir_fd=fd, effective_ids=True)
+            # One that is not ours, or that others can enter, was put there by somebody else.
+            return stat.S_ISDIR(status.st_mode) and status.st_uid == os.geteuid() and not stat.S_IMODE(status.st_mode) & 0o077
+
+    def make(self, folders: set[WPath]) -> None:
+        """Make areas that are journaled by now; the folder that holds them keeps its times."""
+        for folder in folders:
+            with self._files.folder(folder.parent.parent) as fd:
+                before = look_of(os.fstat(fd))
+                _make_folder(fd, AREA)
+                with closing_fd(os.open(AREA, FOLDER_FLAGS, dir_fd=fd)) as area:
+                    if os.fstat(area).st_uid != os.geteuid() or stat.S_IMODE(os.fstat(area).st_mode) & 0o077:
+                        raise ActionFailed(f"{folder.parent} belongs to somebody else", remedy="look at it, and take it away")
+                    _make_folder(area, folder.name)
+                _keep_times(fd, before)
 
     def move(self, moved: Moved) -> None:
         """Set a thing aside by one rename, and look whether it was the right one.
@@ -195,6 +192,12 @@ class Area:
             except OSError as error:
                 if error.errno not in (errno.ENOTEMPTY, errno.ENOENT, errno.EEXIST):
                     raise
+
+
+def _make_folder(fd: int, name: str) -> None:
+    with contextlib.suppress(FileExistsError):
+        os.mkdir(name, 0o700, dir_fd=fd)
+        os.fsync(fd)
 
 
 def _keep_times(fd: int, before: Look) -> None:

@@ -93,9 +93,9 @@ class Bag:
             name = f"{number:03d}"
             sha256 = export(folder, name, key, tree)
             read_export(folder, name, sha256)
-            self._record(action, [folder / f"{name}.reg", folder / f"{name}.json"])
             count += tree.count()[0]
         sync_folder(data)
+        self._record(action, sorted(folder.iterdir()))
         return stem, count
 
     def add_output(self, action: int, label: str, name: str, source: Path) -> tuple[str, int]:
@@ -111,9 +111,13 @@ class Bag:
         return f"{stem}/{safe}", len(content)
 
     def _record(self, action: int, paths: list[Path]) -> None:
-        for path in paths:
-            name = str(path.relative_to(self.folder))
-            self._case.journal.add_bag_item(name, action, _sha256(path), path.stat().st_size)
+        """In one commit: an action's items are in the bag whole or not at all."""
+        items = [(str(p.relative_to(self.folder)), action, _sha256(p), p.stat().st_size) for p in paths]
+        self._case.journal.add_bag_items(items)
+
+    def holds(self, action: int) -> bool:
+        """Whether what an action saves is in the bag, complete and read back."""
+        return any(item[1] == action for item in self._case.journal.bag_items())
 
     def seal(self) -> None:
         """Write the tag files, flush all, and read the whole bag back.

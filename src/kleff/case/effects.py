@@ -78,6 +78,7 @@ def set_aside(hands: Hands, action: int, targets: list[Target]) -> tuple[int, in
     for start in range(0, len(targets), BATCH):
         moves = _plan_moves(hands, targets[start : start + BATCH])
         hands.case.journal.intend([Effect(n, action, MOVED, m.place.raw, m.data(), "intended") for n, m in moves])
+        hands.area.make({m.aside.parent for _, m in moves})
         done: list[tuple[int, Moved]] = []
         try:
             for number, moved in moves:

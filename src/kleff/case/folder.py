@@ -9,8 +9,8 @@ from datetime import datetime
 from pathlib import Path
 
 from kleff.case.journal import Journal
-from kleff.case.marks import Mark, check_unmarked, clear_mark, set_mark
-from kleff.errors import DamagedCase, NoSuchCase, Refused
+from kleff.case.marks import Mark, clear_mark, read_mark, set_mark
+from kleff.errors import Blocked, DamagedCase, NoSuchCase, Refused
 from kleff.texts import now
 from kleff.workstation.common.posix import sync_folder
 from kleff.workstation.facets import Workstation
@@ -173,3 +173,28 @@ def check_folder_chain(path: Path, what: str) -> None:
                 f"others than an administrator can change {what}", where=str(part),
                 remedy="keep it where only administrators can write (owner root, no write for group and others)",
             )  # fmt: skip
+
+
+def _ended(folder: Path) -> bool:
+    """Whether a marked case has ended all the same: it was cut off between its last entry and the clearing of its mark."""
+    try:
+        with open_case(folder) as case:
+            return case.state not in UNFINISHED
+    except (DamagedCase, OSError):
+        return False
+
+
+def check_unmarked(workstation: Workstation, case: str = "") -> None:
+    """Raise `Blocked` if another case is unfinished here."""
+    mark = read_mark(workstation)
+    if mark is None or mark.case == case or _ended(Path(mark.folder)):
+        return
+    if not Path(mark.folder).is_dir():
+        raise Blocked(
+            f"the unfinished case {mark.case} belongs here, but its folder {mark.folder} is gone", where=workstation.spec,
+            remedy=f"bring the folder back; or, if it is lost, delete {workstation.state / 'unfinished.json'}",
+        )  # fmt: skip
+    raise Blocked(
+        f"the case {mark.case} ({mark.product}) is unfinished", where=workstation.spec,
+        remedy=f"finish it with  kleff resume {mark.folder}  or take it back with  kleff undo {mark.folder}",
+    )  # fmt: skip

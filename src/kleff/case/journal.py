@@ -174,9 +174,10 @@ class Journal:
 
     # -- bag --------------------------------------------------------------------------------------------------
 
-    def add_bag_item(self, name: str, action: int, sha256: str, size: int) -> None:
+    def add_bag_items(self, items: list[tuple[str, int, str, int]]) -> None:
+        """(name below the bag, action, SHA-256, bytes) of files that are on disk and read back."""
         with self.write() as db:
-            db.execute("INSERT INTO bag VALUES (?,?,?,?)", (name, action, sha256, size))
+            db.executemany("INSERT INTO bag VALUES (?,?,?,?)", items)
 
     def bag_items(self) -> list[tuple[str, int, str, int]]:
         """(name below the bag, action, SHA-256, bytes)."""

@@ -85,19 +85,3 @@ def clear_mark(workstation: Workstation, case: str) -> None:
         with contextlib.suppress(FileNotFoundError):
             (workstation.state / "unfinished.json").unlink()
         sync_folder(workstation.state)
-
-
-def check_unmarked(workstation: Workstation, case: str = "") -> None:
-    """Raise `Blocked` if another case is unfinished here."""
-    mark = read_mark(workstation)
-    if mark is None or mark.case == case:
-        return
-    if not Path(mark.folder).is_dir():
-        raise Blocked(
-            f"the unfinished case {mark.case} belongs here, but its folder {mark.folder} is gone", where=workstation.spec,
-            remedy=f"bring the folder back; or, if it is lost, delete {workstation.state / 'unfinished.json'}",
-        )  # fmt: skip
-    raise Blocked(
-        f"the case {mark.case} ({mark.product}) is unfinished", where=workstation.spec,
-        remedy=f"finish it with  kleff resume {mark.folder}  or take it back with  kleff undo {mark.folder}",
-    )  # fmt: skip

@@ -10,8 +10,8 @@ from kleff.cli.options import CaseArgument, CasesOption, QuietOption, YesCaseOpt
 def undo(case: CaseArgument, cases: CasesOption = None, yes: YesCaseOption = False, quiet: QuietOption = False) -> None:
     """Take a case back."""
     from kleff.case.effects import Hands
-    from kleff.case.folder import find_case, open_case
-    from kleff.case.marks import check_unmarked, lock
+    from kleff.case.folder import check_unmarked, find_case, open_case
+    from kleff.case.marks import lock
     from kleff.case.undo import undo_case
     from kleff.cli.cases import case_workstation
     from kleff.cli.common import confirm, default_cases

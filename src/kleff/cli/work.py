@@ -39,7 +39,8 @@ def run(
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
-    from kleff.case.marks import check_unmarked, lock
+    from kleff.case.folder import check_unmarked
+    from kleff.case.marks import lock
     from kleff.cli.common import check_named, check_rights, confirm, default_cases, read_procedure
     from kleff.cli.show import message, show
     from kleff.engine.preview import preview
@@ -162,8 +163,8 @@ def resume(
     json: JsonOption = False,
 ) -> None:
     """Go on with a case that stopped, was cut off, or waits for a restart."""
-    from kleff.case.folder import find_case, open_case
-    from kleff.case.marks import check_unmarked, lock
+    from kleff.case.folder import check_unmarked, find_case, open_case
+    from kleff.case.marks import lock
     from kleff.cli.cases import case_workstation, scene_of
     from kleff.cli.common import check_rights, default_cases
     from kleff.errors import Refused, UsageError

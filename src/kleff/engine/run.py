@@ -152,6 +152,8 @@ class Runner:
 
     def _do(self, row: Row) -> Outcome:
         action, step = row.action, self._step(row.action)
+        if action.phase == "backup" and self.work.bag.holds(action.number):
+            return Outcome(note="saved before the run was cut off", items=action.items, size=action.size)
         if row.action.state in (MANUAL, UNREADABLE):
             now = [a for a in plan_step(step, self.scene) if (a.target, a.account) == (action.target, action.account)]
             if now and now[0].state == TO_DO:

@@ -1,0 +1,80 @@
+"""Runs Kleff in a child process that is killed at a chosen journal write."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import traceback
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import kleff.__main__
+import kleff.cli.app
+import kleff.engine.run
+from kleff.case.journal import Journal
+
+KILLED = -signal.SIGKILL
+
+
+def run_until(words: list[str], write: int, after: bool, log: Path) -> tuple[int, int]:
+    """Run `kleff WORDS` in a child that kills itself at its `write`th journal write (0: never).
+
+    Args:
+        after: kill after the write has reached the disk, not just before.
+
+    Returns:
+        The exit code (`KILLED` if it was killed), and how many journal writes there were.
+    """
+    reading, writing = os.pipe()
+    pid = os.fork()
+    if pid == 0:
+        _child(words, write, after, log, writing)
+    os.close(writing)
+    _, status = os.waitpid(pid, 0)
+    told = b""
+    while piece := os.read(reading, 65536):
+        told += piece
+    os.close(reading)
+    return os.waitstatus_to_exitcode(status), len(told)
+
+
+def _child(words: list[str], write: int, after: bool, log: Path, writing: int) -> None:
+    code = 70
+    try:
+        out = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
+        null = os.open(os.devnull, os.O_RDONLY)
+        for fd, target in ((null, 0), (out, 1), (out, 2)):
+            os.dup2(fd, target)
+        sys.stdin, sys.stdout, sys.stderr = os.fdopen(0), os.fdopen(1, "w", 1), os.fdopen(2, "w", 1)
+        _arm(write, after, writing)
+        sys.argv = ["kleff", *words]
+        kleff.__main__.main()
+    except SystemExit as end:
+        code = end.code if isinstance(end.code, int) else 0
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code)
+
+
+def _arm(wanted: int, after: bool, writing: int) -> None:
+    original = Journal.write
+    count = 0
+
+    @contextmanager
+    def write(self: Journal) -> Iterator[object]:
+        nonlocal count
+        count += 1
+        os.write(writing, b".")
+        with original(self) as db:
+            yield db
+            if count == wanted and not after:
+                os.kill(os.getpid(), signal.SIGKILL)
+        if count == wanted and after:
+            os.kill(os.getpid(), signal.SIGKILL)
+
+    Journal.write = write  # type: ignore[method-assign,assignment]

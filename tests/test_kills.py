@@ -1,0 +1,202 @@
+"""Killed at any journal write: resume ends as an undisturbed run does, undo ends in the original state."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import stat
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from killing import KILLED, run_until
+from kleff.workstation.lab.lab import Lab
+from support import clone, differences, hives, procedure, tree, write
+
+# One effect of each kind that has an inverse, a kept thing inside a folder, and a backup of each kind.
+STEPS = r"""
+[keep]
+paths = ['C:\Garden\Brindlewort\**\*.keep']
+[[backup]]
+label = "licence"
+paths = ['%ProgramData%\Brindlewort\licence.bwl']
+[[backup]]
+label = "settings"
+key = 'HKCU\Software\Brindlewort\Tag Studio'
+accounts = ["mira"]
+[[stop]]
+process = "tagstudio.exe"
+[[stop]]
+service = "BrindlewortPrintBridge"
+[[delete]]
+paths = ['C:\Garden\Brindlewort', 'C:\Users\till\.brindlewort']
+[[delete]]
+paths = ['C:\Garden']
+only_if_empty = true
+[[delete]]
+key = 'HKLM\Software\Brindlewort\Tag Studio'
+[[delete]]
+value = "Tag Studio Tray"
+in_key = 'HKCU\Software\Microsoft\Windows\CurrentVersion\Run'
+accounts = ["till"]
+"""
+EVERY = os.environ.get("KLEFF_ALL_KILLS") == "1"
+
+
+class Bench:
+    """A lab, a procedure and a case folder; children of this process work on copies of it."""
+
+    def __init__(self, master: Path, folder: Path) -> None:
+        self.folder = folder
+        self.original = clone(master, folder / "original")
+        garden = self.original / "files/C/Garden/Brindlewort"
+        write(garden / "a/one.txt", "1")
+        write(garden / "a/two.keep", "2")
+        write(garden / "b/three.txt", "3", mode=0o600)
+        os.link(garden / "b/three.txt", garden / "b/four.txt")
+        (garden / "b/link").symlink_to("../../../Users")
+        os.setxattr(garden / "a/one.txt", "user.note", b"from the bench")
+        os.utime(garden / "a", ns=(5 * 10**17, 5 * 10**17 + 7))
+        os.utime(garden.parent, ns=(4 * 10**17, 4 * 10**17 + 9))
+        self.procedure = procedure(folder / "p.toml", STEPS)
+        self.log = folder / "log.txt"
+
+    def fresh(self) -> Path:
+        """A new copy of the lab at the one place its case may be worked on."""
+        for name in ("lab", "cases"):
+            shutil.rmtree(self.folder / name, ignore_errors=True)
+        return clone(self.original, self.folder / "lab")
+
+    def do(self, *words: object, write: int = 0, after: bool = False) -> tuple[int, int]:
+        return run_until([*map(str, words), "--cases", str(self.folder / "cases"), "--quiet"], write, after, self.log)
+
+    def run(self, write: int = 0, after: bool = False) -> tuple[int, int]:
+        return self.do("run", self.procedure, "--on", f"lab:{self.folder / 'lab'}", "--yes", write=write, after=after)
+
+    def case(self) -> Path | None:
+        found = list((self.folder / "cases").glob("*")) if (self.folder / "cases").exists() else []
+        return found[0] if found else None
+
+    def state(self) -> tuple[dict[str, Any], dict[str, Any], list[str]]:
+        lab = self.folder / "lab"
+        return tree(lab / "files/C"), hives(lab), sorted(Lab(lab).state().running_services)
+
+    def end_state(self) -> object:
+        """What must be the same after every way to the end: content, registry, services, what is set aside; not folder times."""
+        files, keys, services = self.state()
+        plain = {p: v if not stat.S_ISDIR(int(str(v[0]))) else (v[0], *v[4:]) for p, v in files.items()}
+        aside = sorted(tree(self.folder / "lab/files/C/.kleff").values(), key=repr) if (self.folder / "lab/files/C/.kleff").exists() else []
+        content = [str(v[4]) for v in aside if v[4]]
+        return plain, keys, services, sorted(content)
+
+
+@pytest.fixture
+def bench(potting_master: Path, tmp_path: Path) -> Bench:
+    return Bench(potting_master, tmp_path)
+
+
+def points(count: int, seed: int, wanted: int) -> list[tuple[int, bool]]:
+    """Kill points: all of them, or a seeded sample with the first and the last."""
+    every = [(n, after) for n in range(1, count + 1) for after in (False, True)]
+    if EVERY:
+        return every
+    chosen = set(random.Random(seed).sample(every[1:-1], min(wanted, len(every) - 2)))
+    return [every[0], *sorted(chosen), every[-1]]
+
+
+def test_killed_then_resumed(bench: Bench) -> None:
+    bench.fresh()
+    code, writes = bench.run()
+    assert code == 0, bench.log.read_text()
+    wanted = bench.end_state()
+    for write_number, after in points(writes, 1, 24):
+        bench.fresh()
+        assert bench.run(write_number, after)[0] == KILLED
+        finish(bench, ["resume"])
+        assert bench.end_state() == wanted, f"killed at write {write_number}, after={after}"
+
+
+def finish(bench: Bench, verbs: list[str]) -> None:
+    """What a technician does with a case that was cut off; one that was never begun is run anew."""
+    case = bench.case()
+    for verb in verbs:
+        extra = ["--yes"] if verb == "undo" else []
+        code = bench.do(verb, case, *extra)[0] if case else 1
+        if verb == "resume" and code in (1, 3):
+            assert bench.run()[0] == 0, bench.log.read_text()
+        elif verb == "undo":
+            assert code in (0, 1) if not case else code in (0, 1, 3), bench.log.read_text()
+
+
+def test_killed_then_undone(bench: Bench) -> None:
+    bench.fresh()
+    before = bench.state()
+    writes = bench.run()[1]
+    for write_number, after in points(writes, 2, 24):
+        bench.fresh()
+        assert bench.run(write_number, after)[0] == KILLED
+        finish(bench, ["undo"])
+        assert compare(before, bench.state()) == [], f"killed at write {write_number}, after={after}"
+        assert not (bench.folder / "lab/files/C/.kleff").exists(), f"killed at write {write_number}, after={after}"
+
+
+def test_undo_killed_then_undone(bench: Bench) -> None:
+    bench.fresh()
+    before = bench.state()
+    assert bench.run()[0] == 0
+    complete = bench.folder / "complete"
+    for name in ("lab", "cases"):
+        shutil.copytree(bench.folder / name, complete / name, symlinks=True)
+    writes = bench.do("undo", bench.case(), "--yes")[1]
+    assert compare(before, bench.state()) == []
+    for write_number, after in points(writes, 3, 10):
+        bench.fresh()
+        assert bench.run()[0] == 0
+        assert bench.do("undo", bench.case(), "--yes", write=write_number, after=after)[0] == KILLED
+        finish(bench, ["undo"])
+        assert compare(before, bench.state()) == [], f"undo killed at write {write_number}, after={after}"
+
+
+def test_killed_twice_then_undone(bench: Bench) -> None:
+    """Killed in the run, killed in the resume, then taken back."""
+    bench.fresh()
+    before = bench.state()
+    writes = bench.run()[1]
+    for first, second in ((writes // 2, 3), (writes * 2 // 3, 8), (writes - 4, 2)):
+        bench.fresh()
+        assert bench.run(first)[0] == KILLED
+        bench.do("resume", bench.case(), write=second, after=True)
+        finish(bench, ["undo"])
+        assert compare(before, bench.state()) == []
+
+
+def compare(before: tuple[Any, Any, Any], after: tuple[Any, Any, Any]) -> list[str]:
+    lines = differences(before[0], after[0]) + differences(before[1], after[1])
+    return lines + ([f"services: {before[2]} -> {after[2]}"] if before[2] != after[2] else [])
+
+
+def test_interrupted_by_a_signal(potting_master: Path, tmp_path: Path, kleff: Any) -> None:
+    """Ctrl-C once ends cleanly after the effect in hand, exit 130; the case can be resumed."""
+    import signal
+    import subprocess
+    import time
+
+    lab = clone(potting_master, tmp_path / "lab")
+    sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
+    words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        child = subprocess.Popen([*map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+        assert child.stderr is not None
+        for line in child.stderr:
+            if "end program tagtray.exe" in line:
+                break
+        time.sleep(0.2)
+        child.send_signal(number)
+        said = child.stderr.read()
+        assert child.wait(30) == 130, said
+        assert "stopping after what is in hand" in said
+        assert "kleff resume" in said
+        kleff("undo", kleff.case(), "--yes")
+        kleff("lab", "restart", lab)
