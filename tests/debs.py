@@ -1,0 +1,106 @@
+"""Made-up packages of the print bridge, built with dpkg-deb: a program with its library, conffiles, a service, and a neighbour."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from pathlib import Path
+
+from support import write
+
+NEEDED = ("dpkg", "dpkg-deb", "dpkg-query")
+BRIDGE, LIBRARY, NEIGHBOUR = "brindlewort-bridge", "libbrindle1", "brindlewort-stocktake"
+
+INIT = """#!/bin/sh
+### BEGIN INIT INFO
+# Provides: brindlewort-bridge
+# Required-Start:
+# Required-Stop:
+# Default-Start: 2 3 4 5
+# Default-Stop: 0 1 6
+# Short-Description: print bridge
+### END INIT INFO
+PID=/run/brindlewort-bridge.pid
+case "$1" in
+  start) start-stop-daemon --start --oknodo --background --make-pidfile --pidfile $PID --exec /usr/bin/tagbridge -- 100000 ;;
+  stop) start-stop-daemon --stop --oknodo --retry 5 --pidfile $PID --exec /usr/bin/tagbridge; rm -f $PID ;;
+  status) start-stop-daemon --status --pidfile $PID --exec /usr/bin/tagbridge ;;
+esac
+"""
+UNIT = """[Unit]
+Description=Brindlewort print bridge
+[Service]
+ExecStart=/usr/bin/tagbridge 100000
+[Install]
+WantedBy=multi-user.target
+"""
+POSTINST = "#!/bin/sh\nset -e\nmkdir -p /var/lib/brindlewort-bridge /var/log/brindlewort-bridge\necho made > /var/lib/brindlewort-bridge/spool.db\n"
+PRERM = "#!/bin/sh\nset -e\nif [ -x /usr/sbin/invoke-rc.d ]; then invoke-rc.d brindlewort-bridge stop || true; fi\n"
+
+
+def build(folder: Path, scripts: bool) -> list[Path]:
+    """The three packages, libraries first.
+
+    Args:
+        scripts: with maintainer scripts (on a tree they need a shell in it).
+    """
+    library, bridge, stock = folder / LIBRARY, folder / BRIDGE, folder / NEIGHBOUR
+    write(library / "usr/lib/brindlewort/libbrindle.so.1", "ELF library\n")
+    _control(library, LIBRARY, "1.4-2")
+    shutil.copy("/bin/sleep", write(bridge / "usr/bin/tagbridge"))
+    (bridge / "usr/bin/tagbridge").chmod(0o755)
+    write(bridge / "etc/brindlewort-bridge/bridge.conf", "listen = 127.0.0.1\n")
+    write(bridge / "etc/init.d/brindlewort-bridge", INIT, 0o755)
+    write(bridge / "usr/lib/systemd/system/brindlewort-bridge.service", UNIT)
+    for number in range(30):
+        write(bridge / f"opt/brindlewort/bridge/driver{number:02d}.so", f"driver {number}\n" * 50)
+    write(bridge / "DEBIAN/conffiles", "/etc/brindlewort-bridge/bridge.conf\n/etc/init.d/brindlewort-bridge\n")
+    if scripts:
+        write(bridge / "DEBIAN/postinst", POSTINST, 0o755)
+        write(bridge / "DEBIAN/prerm", PRERM, 0o755)
+    _control(bridge, BRIDGE, "4.2.0-1", f"Depends: {LIBRARY}\n")
+    write(stock / "opt/brindlewort/stocktake/stocktake.so", "count\n")
+    write(stock / "etc/brindlewort-stocktake/stock.conf", "shelves = 40\n")
+    write(stock / "DEBIAN/conffiles", "/etc/brindlewort-stocktake/stock.conf\n")
+    _control(stock, NEIGHBOUR, "2.1.0-1")
+    packages = []
+    for source in (library, bridge, stock):
+        packages.append(folder / f"{source.name}.deb")
+        subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, packages[-1]], check=True, capture_output=True)
+    return packages
+
+
+def _control(folder: Path, name: str, version: str, more: str = "") -> None:
+    text = f"Package: {name}\nVersion: {version}\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n{more}"
+    write(folder / "DEBIAN/control", text + "Description: made-up package of a made-up vendor\n")
+
+
+def dpkg(root: Path | None, *arguments: object) -> str:
+    """Run real dpkg; its output."""
+    options = [f"--root={root}"] if root else []
+    done = subprocess.run(["dpkg", *options, *map(str, arguments)], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    return done.stdout
+
+
+def states(root: Path | None) -> dict[str, str]:
+    """Package -> state, of the made-up packages."""
+    options = [f"--root={root}"] if root else []
+    command = ["dpkg-query", *options, "-W", "-f", "${Package} ${db:Status-Abbrev}\n"]
+    lines = subprocess.run(command, capture_output=True, text=True).stdout.split("\n")
+    return {w[0]: w[1] for w in (line.split() for line in lines) if len(w) == 2 and "brindle" in w[0] and w[1] != "un"}
+
+
+def used_for_a_while(top: Path, owner: int | None) -> None:
+    """What running and people add: state, logs, an administrator's own file, an account's dot-folder."""
+    import os
+
+    for path in ("var/lib/brindlewort-bridge/queue/job1", "var/log/brindlewort-bridge/bridge.log", "etc/brindlewort-bridge/own-printers.conf"):
+        write(top / path, f"{path}\n")
+    if owner is not None:
+        home = top / "home/mira"
+        write(home / ".brindlewort/labels/basil.lbl", "basil")
+        write(home / ".config/brindlewort-bridge/ui.ini", "x=1")
+        write(home / "Documents/bridge notes.txt", "mine")
+        for path in [home, *home.rglob("*")]:
+            os.chown(path, owner, owner, follow_symlinks=False)
