@@ -95,7 +95,11 @@ def used_for_a_while(top: Path, owner: int | None) -> None:
     """What running and people add: state, logs, an administrator's own file, an account's dot-folder."""
     import os
 
-    for path in ("var/lib/brindlewort-bridge/queue/job1", "var/log/brindlewort-bridge/bridge.log", "etc/brindlewort-bridge/own-printers.conf"):
+    for path in (
+        "var/lib/brindlewort-bridge/queue/job1",
+        "var/log/brindlewort-bridge/bridge.log",
+        "etc/brindlewort-bridge/own-printers.conf",
+    ):
         write(top / path, f"{path}\n")
     if owner is not None:
         home = top / "home/mira"

@@ -67,7 +67,11 @@ def test_a_tree_that_is_not_running(kleff: Kleff, tmp_path: Path, bridge_procedu
         assert "root/etc/brindlewort-bridge/bridge.conf" in saved.stdout
     done = kleff("undo", kleff.case(), "--yes", code=4)
     assert "the package manager removed brindlewort-bridge 4.2.0-1, libbrindle1 1.4-2" in done.out
-    for path in ("home/mira/.brindlewort/labels/basil.lbl", "etc/brindlewort-bridge/own-printers.conf", "var/lib/brindlewort-bridge/queue/job1"):
+    for path in (
+        "home/mira/.brindlewort/labels/basil.lbl",
+        "etc/brindlewort-bridge/own-printers.conf",
+        "var/lib/brindlewort-bridge/queue/job1",
+    ):
         assert tree(top)[path] == before[path]
     assert dpkg(top, "--audit") == ""
 
@@ -140,7 +144,9 @@ def test_a_linux_procedure_killed_on_the_way(tmp_path: Path, bridge_procedure: P
 
 def _running() -> list[psutil.Process]:
     """The program's processes; a killed one whose parent (init here) does not reap it is none."""
-    return [p for p in psutil.process_iter(["name", "status"]) if p.info["name"] == "tagbridge" and p.info["status"] != psutil.STATUS_ZOMBIE]
+    return [
+        p for p in psutil.process_iter(["name", "status"]) if p.info["name"] == "tagbridge" and p.info["status"] != psutil.STATUS_ZOMBIE
+    ]
 
 
 @pytest.mark.skipif(Path("/run/systemd/system").exists(), reason="with systemd as init the service is tested on a booted workstation")

@@ -143,9 +143,9 @@ def totals_lines(plan: Plan) -> list[str]:
     ]
     lines[0] += f" ({', '.join(others)})" if others else ""
     if totals.saved_items:
-        lines.append(
-            f"saved before anything is removed: {plural(totals.saved_items, 'item')}, {size(totals.saved_size)} and what commands export"
-        )
+        exports = any(a.kind == "command" and a.state == TO_DO for a in plan.actions)
+        saved = f"{plural(totals.saved_items, 'item')}, {size(totals.saved_size)}{', and what a command exports' if exports else ''}"
+        lines.append(f"saved before anything is removed: {saved}")
     if totals.aside_items:
         lines.append(
             f"set aside: {plural(totals.aside_items, 'item')}, {size(totals.aside_size)}; the space is freed by discard, not before"

@@ -1,0 +1,121 @@
+"""A whole workstation with real systemd in a folder, for the tests: debootstrapped once, booted, restarted."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+import kleff
+
+NEEDED = ("debootstrap", "systemd-nspawn", "nsenter", "apt-get")
+BOOT = r"""
+for h in systemd unified .; do b=/sys/fs/cgroup/$h
+  [ -e "$b/cgroup.procs" ] && mkdir -p "$b/$2" && echo $$ > "$b/$2/cgroup.procs"; done
+dir=$1 name=$2; shift 2
+while :; do
+  systemd-nspawn -q -D "$dir" --machine="$name" --boot --register=no --keep-unit --link-journal=no --console=pipe "$@" </dev/null
+  status=$?; [ $status = 133 ] || exit $status   # 133: it asked for a restart
+done
+"""
+
+
+def make_base(folder: Path) -> Path:
+    """A Debian tree with systemd and Python, from the machine's own package source."""
+    kept = os.environ.get("KLEFF_TEST_BASE")
+    if kept and Path(kept, "etc/os-release").exists():
+        return Path(kept)
+    release = Path("/etc/os-release").read_text()
+    codename = next((x.split("=")[1].strip('"') for x in release.splitlines() if x.startswith("VERSION_CODENAME=")), "")
+    listed = subprocess.run(
+        ["apt-get", "indextargets", "--format", "$(REPO_URI) $(CODENAME) $(ORIGIN)", "Created-By: Packages"], capture_output=True, text=True
+    ).stdout.splitlines()
+    sources = [words[0] for words in map(str.split, listed) if words[1:] == [codename, "Debian"]]
+    if not sources:
+        pytest.skip("no Debian package source is set up on this machine")
+    target = Path(kept) if kept else folder / "base"
+    command = ["debootstrap", "--variant=minbase", "--include=systemd,systemd-sysv,dbus,python3", codename, target, sources[0]]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=900)
+    if done.returncode != 0:
+        pytest.skip(f"debootstrap failed: {done.stdout.strip().splitlines()[-1:]}")
+    return target
+
+
+class Booted:
+    """A booted workstation; `do` runs a command in it."""
+
+    def __init__(self, base: Path, folder: Path) -> None:
+        self.top = folder / "bench"
+        subprocess.run(["cp", "-a", base, self.top], check=True)
+        site = Path(sys.prefix) / f"lib/python{sys.version_info[0]}.{sys.version_info[1]}/site-packages"
+        source = Path(kleff.__file__).parent.parent
+        self.path = f"{site}:{source}"
+        binds = [f"--bind-ro={p}" for p in dict.fromkeys((site, source))]
+        self._name = f"kleff-{os.getpid()}"
+        self._log = (folder / "boot.log").open("wb")
+        words = ["bash", "-c", BOOT, "boot", str(self.top), self._name, "--private-network", *binds]
+        self._process = subprocess.Popen(
+            words, stdin=subprocess.DEVNULL, stdout=self._log, stderr=subprocess.STDOUT, start_new_session=True
+        )
+        self.wait()
+
+    def wait(self) -> None:
+        """Until it runs."""
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            state = self.do("systemctl", "is-system-running").stdout.strip() if self._leader() else ""
+            if state in ("running", "degraded"):
+                return
+            time.sleep(0.2)
+        pytest.fail(f"the workstation does not boot: {Path(self._log.name).read_text(errors='replace')[-2000:]}")
+
+    def _leader(self) -> str:
+        """The process that is number 1 inside."""
+        found = subprocess.run(["pgrep", "-f", f"^systemd-nspawn.*--machine={self._name}"], capture_output=True, text=True).stdout.split()
+        below = subprocess.run(["pgrep", "-P", found[-1]], capture_output=True, text=True).stdout.split() if found else []
+        return below[0] if below else ""
+
+    def do(self, *words: object, code: int | None = None) -> subprocess.CompletedProcess[str]:
+        leader = self._leader()
+        command = [
+            "nsenter",
+            "-t",
+            leader,
+            "-a",
+            "env",
+            "-i",
+            "PATH=/usr/sbin:/usr/bin:/sbin:/bin",
+            f"PYTHONPATH={self.path}",
+            "HOME=/root",
+        ]
+        done = subprocess.run([*command, *map(str, words)], capture_output=True, text=True, timeout=180, stdin=subprocess.DEVNULL)
+        assert code is None or done.returncode == code, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
+        return done
+
+    def kleff(self, *words: object, code: int = 0) -> subprocess.CompletedProcess[str]:
+        return self.do("python3", "-m", "kleff", *words, code=code)
+
+    def restart(self) -> None:
+        before = self.do("cat", "/proc/sys/kernel/random/boot_id").stdout
+        self.do("systemctl", "reboot")
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            if self._leader() and self.do("cat", "/proc/sys/kernel/random/boot_id").stdout not in ("", before):
+                break
+            time.sleep(0.2)
+        self.wait()
+
+    def stop(self) -> None:
+        if self._leader():
+            self.do("systemctl", "poweroff")
+        try:
+            self._process.wait(20)
+        except subprocess.TimeoutExpired:
+            subprocess.run(["pkill", "-9", "-f", f"--machine={self._name}"])
+        self._log.close()
+        shutil.rmtree(self.top, ignore_errors=True)
