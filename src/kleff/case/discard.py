@@ -8,7 +8,8 @@ import stat
 from dataclasses import dataclass
 
 from kleff.case.aside import moved_from
-from kleff.case.effects import MOVED, Hands, areas_of
+from kleff.case.effect_names import MOVED
+from kleff.case.effects import Hands, areas_of
 from kleff.errors import ActionFailed, Interrupted, Refused
 from kleff.progress import Progress
 from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, mount_id

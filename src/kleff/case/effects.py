@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from kleff.case.aside import Area, Moved, moved_from
+from kleff.case.effect_names import KEY, MOVED, PACKAGE, PROCESS, SERVICE, UNINSTALLER, VALUE
 from kleff.case.exports import export, read_export
 from kleff.case.folder import Case
 from kleff.case.guard import Guard, Target
@@ -28,8 +29,6 @@ from kleff.workstation.paths import WPath
 from kleff.workstation.windows.regfile import RegKey
 from kleff.workstation.windows.registry import KeyRef, Registry
 
-MOVED, KEY, VALUE, SERVICE = "moved", "key removed", "value removed", "service changed"
-PROCESS, UNINSTALLER, PACKAGE = "process ended", "uninstaller ran", "package removed"
 BATCH = 100  # intents that share one flush
 
 

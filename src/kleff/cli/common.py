@@ -6,7 +6,6 @@ import os
 import sys
 from pathlib import Path
 
-from kleff.case.folder import check_folder_chain
 from kleff.engine.kinds import model_table
 from kleff.engine.scene import set_scene
 from kleff.errors import ProcedureError, Refused, UsageError
@@ -62,6 +61,8 @@ def read_procedure(name: str, library: Path | None, trusted: bool = False) -> Pr
     path = find_procedure(name, library)
     procedure = load_procedure(path, model_table())
     if trusted:
+        from kleff.case.folder import check_folder_chain
+
         check_folder_chain(path, "the procedure")
     return procedure
 

@@ -98,12 +98,13 @@ def survey(procedure: ProcedureArgument, on: OnOption = None, library: LibraryOp
     from kleff.cli.common import open_scene
     from kleff.cli.show import show
     from kleff.engine.survey import survey as look
-    from kleff.report.documents import encode, survey_document
     from kleff.report.pages import survey_page
 
     scene = open_scene(procedure, on, library)
     found = look(scene)
     if json:
+        from kleff.report.documents import encode, survey_document
+
         print(encode(survey_document(scene.workstation, scene.procedure, found)))
     else:
         show(survey_page(scene, found))

@@ -1,22 +1,22 @@
 """What every kind of object shares: actions, the scene they are planned on, and the duties of a kind."""
 
-from __future__ import annotations
-
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import msgspec
 
-from kleff.case.bag import Bag
-from kleff.case.effects import Hands
 from kleff.case.guard import Guard
 from kleff.objects.resolve import Resolver
 from kleff.procedure.load import LoadedStep, Procedure
 from kleff.procedure.model import Step
 from kleff.progress import Progress, Silent
 from kleff.workstation.facets import Workstation
+
+if TYPE_CHECKING:  # what only a run needs is not loaded for a look
+    from kleff.case.bag import Bag
+    from kleff.case.effects import Hands
 
 TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
@@ -122,8 +122,8 @@ class Work:
     """What doing an action needs: the scene, hands for effects, the bag."""
 
     scene: Scene
-    hands: Hands
-    bag: Bag
+    hands: "Hands"
+    bag: "Bag"
 
     @property
     def progress(self) -> Progress:

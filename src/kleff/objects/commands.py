@@ -1,8 +1,5 @@
 """Programs of the product that export its data, and commands that must no longer be found."""
 
-from __future__ import annotations
-
-import tempfile
 from collections.abc import Collection, Iterator
 from pathlib import Path
 from typing import Annotated
@@ -99,6 +96,8 @@ class CommandKind(Offers):
         argv = _argv(model.lists, scene)
         if argv is None:
             return
+        import tempfile
+
         with tempfile.TemporaryDirectory(prefix="kleff-") as folder:
             output = Path(folder) / "list.txt"
             try:

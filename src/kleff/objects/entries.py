@@ -1,15 +1,12 @@
 """Products registered as installed, and their uninstallers."""
 
-from __future__ import annotations
-
 import time
 from collections.abc import Collection, Iterator
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from msgspec import Meta, field
 
-from kleff.case.effects import UNINSTALLER
-from kleff.case.journal import Effect
+from kleff.case.effect_names import UNINSTALLER
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.globs import name_matches
@@ -18,6 +15,9 @@ from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plain, seconds
 from kleff.workstation.facets import Entry, Running
+
+if TYPE_CHECKING:
+    from kleff.case.journal import Effect
 
 # Exit codes of Windows Installer, which other uninstallers use too ("Windows Installer Error Codes").
 OK, RESTART, RESTARTING = 0, 3010, 1641
@@ -150,7 +150,7 @@ class EntryKind(Offers):
             effect, running = self._start(action, model, entry, work)
         return self._follow(action, step, work, effect, running, deadline)
 
-    def _earlier(self, action: Action, work: Work) -> tuple[Effect, Running] | None:
+    def _earlier(self, action: Action, work: Work) -> tuple["Effect", Running] | None:
         """An uninstaller that an interrupted run of this case started on this boot and that may still be at work."""
         commands = work.scene.workstation.commands
         for effect in reversed(work.hands.case.journal.effects(action.number)):
@@ -161,7 +161,7 @@ class EntryKind(Offers):
                     return effect, running
         return None
 
-    def _start(self, action: Action, model: EntryUninstall, entry: Entry, work: Work) -> tuple[Effect, Running]:
+    def _start(self, action: Action, model: EntryUninstall, entry: Entry, work: Work) -> tuple["Effect", Running]:
         command = self._command(model, entry)
         objection = self._objection(entry, command, work.scene)
         if objection or command is None or work.scene.workstation.commands is None:
@@ -171,7 +171,7 @@ class EntryKind(Offers):
         running = work.scene.workstation.commands.start(command, work.hands.case.output(effect.id))
         return work.hands.case.journal.amend(effect, pid=running.pid, started=running.started), running
 
-    def _follow(self, action: Action, step: LoadedStep, work: Work, effect: Effect, running: Running, deadline: float) -> Outcome:
+    def _follow(self, action: Action, step: LoadedStep, work: Work, effect: "Effect", running: Running, deadline: float) -> Outcome:
         """Wait for its end, understand its exit code, then watch until the entry is really gone."""
         commands, output = work.scene.workstation.commands, work.hands.case.output(effect.id)
         assert commands is not None

@@ -1,13 +1,10 @@
 """Registry keys and single values."""
 
-from __future__ import annotations
-
 from collections.abc import Collection, Iterator
 from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from kleff.case.effects import remove_key, remove_value
 from kleff.objects.base import ABSENT, KEPT, NOT_EMPTY, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
@@ -109,7 +106,6 @@ class KeyKind(Offers):
     """`key`."""
 
     models = {"evidence": KeyEvidence, "backup": KeyBackup, "delete": KeyDelete, "verify": KeyVerify}
-    remover = staticmethod(remove_key)
     noun = "key"
 
     def _meant(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str]]:
@@ -172,16 +168,20 @@ class KeyKind(Offers):
         if getattr(step.model, "only_if_empty", False) and (tree.values or tree.keys):
             return Outcome(state=KEPT, note="not empty")
         keys, values = tree.count()
-        self.remover(work.hands, action.number, key, tree)
+        self._remove(action, key, tree, work)
         work.progress.step(keys)
         return Outcome(items=keys if self.noun == "key" else values)
+
+    def _remove(self, action: Action, key: KeyRef, tree: RegKey, work: Work) -> None:
+        from kleff.case.effects import remove_key
+
+        remove_key(work.hands, action.number, key, tree)
 
 
 class ValueKind(KeyKind):
     """`value`."""
 
     models = {"evidence": ValueEvidence, "backup": ValueBackup, "delete": ValueDelete, "verify": ValueVerify}
-    remover = staticmethod(remove_value)
     noun = "value"
 
     def _meant(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str]]:
@@ -199,3 +199,8 @@ class ValueKind(KeyKind):
     def _text(self, step: LoadedStep, key: KeyRef) -> str:
         assert isinstance(step.model, _Value)
         return plain(f"{for_people(key)}: {step.model.value or '(default)'}")
+
+    def _remove(self, action: Action, key: KeyRef, tree: RegKey, work: Work) -> None:
+        from kleff.case.effects import remove_value
+
+        remove_value(work.hands, action.number, key, tree)

@@ -1,14 +1,11 @@
 """Packages of the package manager: removed or purged for real, their configuration files saved first."""
 
-from __future__ import annotations
-
 from collections.abc import Iterator
 from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from kleff.case.archive import Wanted, write_archive
-from kleff.case.effects import PACKAGE
+from kleff.case.effect_names import PACKAGE
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, KEPT, REFUSED, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.globs import name_matches
@@ -141,6 +138,8 @@ class PackageKind(Offers):
 
     def _save_configuration(self, found: list[Package], work: Work) -> int:
         """Save what the package manager will delete of an administrator's own settings; into `undo/`."""
+        from kleff.case.archive import Wanted, write_archive
+
         files = work.scene.workstation.files
         paths = [files.path(text) for package in found for text in package.config_files]
         present = [p for p in (files.resolve(p).path for p in paths if p) if files.look(p) is not None]

@@ -1,15 +1,11 @@
 """Files and folders."""
 
-from __future__ import annotations
-
 from base64 import b64decode, b64encode
 from collections.abc import Collection, Iterator
 from typing import Annotated
 
 from msgspec import Meta
 
-from kleff.case.archive import Wanted
-from kleff.case.effects import set_aside
 from kleff.case.guard import Target
 from kleff.errors import ActionFailed
 from kleff.objects.base import (
@@ -193,6 +189,8 @@ class PathKind(Offers):
         return self._save(action, step, work) if step.phase == "backup" else self._set_aside(action, step, work)
 
     def _save(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.archive import Wanted
+
         workstation = work.scene.workstation
         details = action.details
         account = next((a for a in workstation.accounts.all() if a.id == details["account"]), None)
@@ -210,6 +208,8 @@ class PathKind(Offers):
         return Outcome(note=f"in bag/data/{name}", items=files, size=size)
 
     def _set_aside(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.effects import set_aside
+
         assert isinstance(step.model, PathsDelete)
         workstation = work.scene.workstation
         target = self._target(action, work.scene)

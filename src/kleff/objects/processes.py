@@ -1,14 +1,12 @@
 """Running programs: asked to close, ended after a while, their children too."""
 
-from __future__ import annotations
-
 import time
 from collections.abc import Collection, Iterator
 from typing import Annotated, Any
 
 from msgspec import Meta
 
-from kleff.case.effects import PROCESS
+from kleff.case.effect_names import PROCESS
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.globs import name_matches

@@ -1,7 +1,5 @@
 """From a path as the procedure writes it to globs on this workstation: variables, places and accounts put in."""
 
-from __future__ import annotations
-
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import takewhile

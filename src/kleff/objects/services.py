@@ -1,10 +1,8 @@
 """Services: stopped; state and start type before are kept, and given back by undo."""
 
-from __future__ import annotations
-
 from collections.abc import Iterator
 
-from kleff.case.effects import SERVICE
+from kleff.case.effect_names import SERVICE
 from kleff.objects.base import ABSENT, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text

@@ -6,8 +6,9 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from difflib import get_close_matches
+from functools import lru_cache
 from pathlib import Path
-from typing import Any, TypeVar, get_type_hints
+from typing import Any, TypeVar
 
 import msgspec
 
@@ -71,6 +72,11 @@ def load_procedure(path: Path, kinds: KindTable) -> Procedure:
 def parse_procedure(raw: bytes, name: str, kinds: KindTable) -> Procedure:
     """The same for bytes already read (the copy in a case)."""
     return _Loader(parse_source(raw, name), kinds).procedure()
+
+
+@lru_cache(maxsize=100)
+def _fields(model: type[Section]) -> tuple[msgspec.structs.FieldInfo, ...]:
+    return msgspec.structs.fields(model)
 
 
 class _Loader:
@@ -159,7 +165,7 @@ class _Loader:
             self._problem(address, f"[{address[0]}] is missing" if table is None else f"[{address[0]}] is a table")
             return None
         before = len(self.problems)
-        names = tuple(f.encode_name for f in msgspec.structs.fields(model))
+        names = tuple(f.encode_name for f in _fields(model))
         self._unknown(table, names, address)
         self._values(model, table, address)
         if len(self.problems) > before:
@@ -170,15 +176,14 @@ class _Loader:
         return section if len(self.problems) == before else None
 
     def _values(self, model: type[Section], table: dict[str, Any], address: Address) -> None:
-        hints = get_type_hints(model, include_extras=True)
-        for item in msgspec.structs.fields(model):
+        for item in _fields(model):
             key = item.encode_name
             if key not in table:
                 if item.required:
                     self._problem(address, f"{key!r} is missing")
                 continue
             try:
-                msgspec.convert(table[key], hints[item.name])
+                msgspec.convert(table[key], item.type)
             except msgspec.ValidationError as error:
                 where, text = _explain(str(error), table[key], item.type)
                 self._problem((*address, key, *where), f"{key} = {_shown(table[key])}: {text}")

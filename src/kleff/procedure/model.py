@@ -1,7 +1,5 @@
 """The models of the procedure's own sections, and what every step has in common."""
 
-from __future__ import annotations
-
 import datetime as dt
 from collections.abc import Collection, Iterator
 from typing import Annotated, Literal

@@ -9,8 +9,6 @@ import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-import psutil
-
 from kleff.errors import ActionFailed
 from kleff.workstation.facets import Running
 
@@ -33,6 +31,8 @@ def start(argv: Sequence[str], output: Path, environment: Mapping[str, str]) -> 
     finally:
         os.close(fd)
     _children[child.pid] = child
+    import psutil
+
     started = 0.0
     with contextlib.suppress(psutil.Error):
         started = psutil.Process(child.pid).create_time()
@@ -58,6 +58,8 @@ def wait(running: Running, seconds: float) -> bool:
 
 def alive(running: Running) -> bool:
     """Whether the very process still runs (number and start time)."""
+    import psutil
+
     try:
         process = psutil.Process(running.pid)
         return abs(process.create_time() - running.started) < 0.01 and process.status() != psutil.STATUS_ZOMBIE

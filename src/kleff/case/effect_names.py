@@ -1,0 +1,4 @@
+"""The names of the effect kinds, as they stand in journals."""
+
+MOVED, KEY, VALUE, SERVICE = "moved", "key removed", "value removed", "service changed"
+PROCESS, UNINSTALLER, PACKAGE = "process ended", "uninstaller ran", "package removed"
