@@ -34,7 +34,11 @@ ExecStart=/usr/bin/tagbridge 100000
 [Install]
 WantedBy=multi-user.target
 """
-POSTINST = "#!/bin/sh\nset -e\nmkdir -p /var/lib/brindlewort-bridge /var/log/brindlewort-bridge\necho made > /var/lib/brindlewort-bridge/spool.db\n"
+POSTINST = """#!/bin/sh
+set -e
+mkdir -p /var/lib/brindlewort-bridge /var/log/brindlewort-bridge
+echo made > /var/lib/brindlewort-bridge/spool.db
+"""
 PRERM = "#!/bin/sh\nset -e\nif [ -x /usr/sbin/invoke-rc.d ]; then invoke-rc.d brindlewort-bridge stop || true; fi\n"
 
 

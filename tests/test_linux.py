@@ -11,6 +11,7 @@ from pathlib import Path
 
 import psutil
 import pytest
+
 from debs import BRIDGE, LIBRARY, NEEDED, NEIGHBOUR, build, dpkg, states, used_for_a_while
 from killing import KILLED, run_until
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write

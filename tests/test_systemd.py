@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+
 from booted import NEEDED, Booted, make_base
 from debs import build
 from support import IS_ROOT, write

@@ -6,6 +6,7 @@ A file is read once: hashed while it is packed. No link is followed. Member name
 from __future__ import annotations
 
 import contextlib
+import errno
 import hashlib
 import io
 import os
@@ -29,6 +30,7 @@ from kleff.workstation.facets import Account
 from kleff.workstation.paths import Look, WPath, look_of
 
 LEVEL = 3
+NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
 
 
 class Member(msgspec.Struct, kw_only=True, omit_defaults=True):
@@ -131,6 +133,8 @@ class ArchiveWriter:
             try:
                 self._add(path, look, wanted)
             except OSError as error:
+                if error.errno in NO_ROOM:
+                    raise
                 raise ActionFailed(
                     f"{path} cannot be saved: {error.strerror}", remedy="check the rights and what uses it; then resume"
                 ) from None

@@ -11,7 +11,7 @@ from typing import Any
 
 import msgspec
 
-from kleff.errors import DamagedCase
+from kleff.errors import DamagedCase, Stopped
 from kleff.texts import now
 
 FORMAT = 1
@@ -94,13 +94,18 @@ class Journal:
     @contextmanager
     def write(self) -> Iterator[sqlite3.Connection]:
         """One commit: all of it is on disk afterwards, or none."""
-        self._db.execute("BEGIN IMMEDIATE")
         try:
-            yield self._db
-        except BaseException:
-            self._db.execute("ROLLBACK")
-            raise
-        self._db.execute("COMMIT")
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield self._db
+            except BaseException:
+                self._db.execute("ROLLBACK")
+                raise
+            self._db.execute("COMMIT")
+        except sqlite3.OperationalError as error:
+            raise Stopped(
+                f"the case cannot be written: {error}", where=str(self.file), remedy="make room on its volume, and check the rights"
+            ) from None
 
     # -- meta and events --------------------------------------------------------------------------------------
 
