@@ -47,3 +47,15 @@ def pytest_report_header() -> str:
     dpkg = shutil.which("dpkg-deb")
     version = subprocess.run([dpkg, "--version"], capture_output=True, text=True).stdout.split("\n")[0] if dpkg else "none"
     return f"root: {os.geteuid() == 0}; dpkg: {version}"
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """Where every test must run, a skipped one is a failure."""
+    if os.environ.get("KLEFF_NO_SKIPS") and terminalreporter.stats.get("skipped"):
+        terminalreporter.write_line("skipped tests are failures here (KLEFF_NO_SKIPS)", red=True)
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    reporter = session.config.pluginmanager.get_plugin("terminalreporter")
+    if os.environ.get("KLEFF_NO_SKIPS") and reporter is not None and reporter.stats.get("skipped") and session.exitstatus == 0:
+        session.exitstatus = pytest.ExitCode.TESTS_FAILED

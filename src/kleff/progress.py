@@ -8,6 +8,12 @@ from typing import Protocol
 class Progress(Protocol):
     """Receives what is being done, in bytes and items."""
 
+    def begin(self, actions: int) -> None:
+        """A run begins that has so many actions."""
+
+    def act(self, number: int, what: str) -> None:
+        """The next action, by its number in the plan."""
+
     def start(self, what: str, items: int = 0, size: int = 0) -> None:
         """Work `what` begins; it will be `items` items and `size` bytes (0: not known)."""
 
@@ -23,6 +29,10 @@ class Progress(Protocol):
 
 class Silent:
     """Progress that nobody watches."""
+
+    def begin(self, actions: int) -> None: ...
+
+    def act(self, number: int, what: str) -> None: ...
 
     def start(self, what: str, items: int = 0, size: int = 0) -> None: ...
 

@@ -153,7 +153,7 @@ def verify(
     from kleff.engine.verify import verify as look
     from kleff.errors import NoSuchCase, NotClean
     from kleff.report.documents import encode, verify_document
-    from kleff.report.pages import verify_page, workstation_line
+    from kleff.report.pages import verify_page
 
     folder = None
     if not what.endswith(".toml"):
@@ -174,6 +174,6 @@ def verify(
     if json:
         print(encode(verify_document(scene.workstation, scene.procedure, result)))
     else:
-        show(verify_page(scene.procedure.product.name, workstation_line(scene.workstation), result))
+        show(verify_page(scene.procedure.product.name, scene.workstation.name, result))
     if not result.clean:
         raise typer.Exit(NotClean.exit_code)

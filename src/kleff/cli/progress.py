@@ -12,6 +12,7 @@ from typing import Any
 from kleff.cli.show import coloured
 from kleff.progress import Progress, Silent
 from kleff.texts import plain
+from kleff.texts import size as sizes
 
 
 class Plain(Silent):
@@ -24,6 +25,9 @@ class Plain(Silent):
         with contextlib.suppress(OSError):  # the terminal may be closed
             print(plain(line), file=sys.stderr, flush=True)
 
+    def act(self, number: int, what: str) -> None:
+        self.say(f"{number:>3}  {what}")
+
     def should_stop(self) -> bool:
         return self.stop
 
@@ -33,26 +37,31 @@ class Quiet(Plain):
 
 
 class Drawn(Plain):
-    """A bar that knows items and bytes, below the lines."""
+    """Lines as they come; below them a bar for the actions of the run, and one for the bytes of what is in hand."""
 
     def __init__(self) -> None:
         super().__init__()
         from rich.console import Console
-        from rich.progress import BarColumn, DownloadColumn, TextColumn, TimeRemainingColumn
+        from rich.progress import BarColumn, TextColumn, TimeElapsedColumn, TimeRemainingColumn
         from rich.progress import Progress as Bar
 
         console = Console(stderr=True, highlight=False, markup=False, no_color=not coloured(sys.stderr))
-        done = TextColumn("{task.fields[items]:,} of {task.fields[of]:,} items", markup=False)
+        what, info = (TextColumn(text, markup=False) for text in ("  {task.description}", "{task.fields[info]}"))
         self._bar = Bar(
-            TextColumn("  {task.description}", markup=False),
-            BarColumn(24),
-            done,
-            DownloadColumn(True),
+            what,
+            BarColumn(30, complete_style="green", finished_style="green"),
+            info,
+            TimeElapsedColumn(),
+            TextColumn("gone,", markup=False),
             TimeRemainingColumn(),
+            TextColumn("left", markup=False),
             console=console,
             transient=True,
         )
+        self._all: Any = None
         self._task: Any = None
+        self._of = (0, 0)
+        self._done = (0, 0)
 
     def __enter__(self) -> Drawn:
         self._bar.start()
@@ -62,15 +71,28 @@ class Drawn(Plain):
         with contextlib.suppress(OSError):
             self._bar.stop()
 
+    def begin(self, actions: int) -> None:
+        self._all = self._bar.add_task("actions", total=actions, completed=0, info=f"0 of {actions}")
+
+    def act(self, number: int, what: str) -> None:
+        super().act(number, what)
+        task = next((t for t in self._bar.tasks if t.id == self._all), None)
+        if task is not None:
+            begun = int(task.completed) + 1
+            self._bar.update(self._all, completed=begun, info=f"{begun} of {task.total:.0f}")
+
     def start(self, what: str, items: int = 0, size: int = 0) -> None:
         self._clear()
-        self._task = self._bar.add_task(plain(what)[:40], total=size or None, items=0, of=items)
+        self._of, self._done = (items, size), (0, 0)
+        self._task = self._bar.add_task(plain(what)[:40], total=size or items or None, info="")
 
     def step(self, items: int = 0, size: int = 0) -> None:
-        if self._task is not None:
-            task = next((t for t in self._bar.tasks if t.id == self._task), None)
-            if task is not None:
-                self._bar.update(self._task, advance=size, items=task.fields["items"] + items)
+        if self._task is None:
+            return
+        self._done = (self._done[0] + items, self._done[1] + size)
+        parts = [f"{self._done[0]:,} of {self._of[0]:,} items"] if self._of[0] else []
+        parts += [f"{sizes(self._done[1])} of {sizes(self._of[1])}"] if self._of[1] else []
+        self._bar.update(self._task, completed=self._done[1] if self._of[1] else self._done[0], info=", ".join(parts))
 
     def say(self, line: str) -> None:
         with contextlib.suppress(OSError):

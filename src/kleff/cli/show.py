@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
 
 import typer
@@ -29,7 +30,8 @@ def paint(text: str, tone: Tone) -> str:
 
 def show(page: Page) -> None:
     """Print a page."""
-    print(page.text(paint) if coloured(sys.stdout) else page.text())
+    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 0
+    print(page.text(paint, width) if coloured(sys.stdout) else page.text(width=width))
 
 
 def message(text: str) -> None:

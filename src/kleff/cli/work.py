@@ -85,14 +85,14 @@ def _nothing_to_do(scene: Scene, json: bool) -> None:
     from kleff.engine.verify import verify
     from kleff.errors import NotClean
     from kleff.report.documents import encode, verify_document
-    from kleff.report.pages import verify_page, workstation_line
+    from kleff.report.pages import verify_page
 
     result = verify(scene)
     message("\nNothing is to be removed; no case was made.")
     if json:
         print(encode(verify_document(scene.workstation, scene.procedure, result)))
     else:
-        show(verify_page(scene.procedure.product.name, workstation_line(scene.workstation), result))
+        show(verify_page(scene.procedure.product.name, scene.workstation.name, result))
     if not result.clean:
         raise typer.Exit(NotClean.exit_code)
 
@@ -142,14 +142,14 @@ def _closing(scene: Scene, case: Case, ended: Ended, json: bool) -> None:
     from kleff.cli.show import show
     from kleff.report.case_report import report_document
     from kleff.report.documents import encode
-    from kleff.report.pages import verify_page, workstation_line
+    from kleff.report.pages import verify_page
     from kleff.report.summary import closing_page
 
     if json:
         print(encode(report_document(case)))
         return
     print()
-    show(verify_page(scene.procedure.product.name, workstation_line(scene.workstation), ended.verification))
+    show(verify_page(scene.procedure.product.name, scene.workstation.name, ended.verification))
     print()
     show(closing_page(case, ended))
 

@@ -93,9 +93,10 @@ class Runner:
         self.case.enter(self.scene.workstation, "open")
         self._clear_ways()
         reconcile(self.hands)
-        for row in rows(self.case):
-            if self._pending(row):
-                self._one(row)
+        pending = [row for row in rows(self.case) if self._pending(row)]
+        self.scene.progress.begin(len(pending))
+        for row in pending:
+            self._one(row)
         self._wait_for_restart()
         return self._finish()
 
@@ -138,7 +139,8 @@ class Runner:
             return
         if action.phase in REMOVING:
             self._seal(action)
-        self.scene.progress.say(f"{action.number:>3}  {action.verb} {action.target}")
+        who = f" [{action.account}]" if action.account else ""
+        self.scene.progress.act(action.number, f"{action.verb} {action.target}{who}")
         try:
             outcome = self._do(row)
         except (Stopped, DamagedCase) as error:

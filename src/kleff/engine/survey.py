@@ -68,4 +68,8 @@ def _users(scene: Scene) -> list[str]:
 
 def _running(scene: Scene) -> list[str]:
     found = [s for step in steps_here(scene, "stop") for s in KINDS[step.kind].look(step, scene)]
-    return [f"{s.kind} {s.what}" + (f" ({s.account})" if s.account else "") for s in found if not s.what.endswith("not running")]
+    return [
+        f"{'program' if s.kind == 'process' else s.kind} {s.what.removesuffix(', running')}" + (f" ({s.account})" if s.account else "")
+        for s in found
+        if not s.what.endswith("not running")
+    ]

@@ -144,7 +144,7 @@ class EntryKind(Offers):
         deadline = time.monotonic() + parse_duration(model.patience)
         if earlier is not None:
             effect, running = earlier
-            work.progress.say(f"the uninstaller of {action.target} is still at work: waiting for it")
+            work.progress.say(f"     the uninstaller of {action.target} is still at work: waiting for it")
         else:
             assert entry is not None
             effect, running = self._start(action, model, entry, work)
@@ -210,7 +210,7 @@ class EntryKind(Offers):
                     f"{action.target} is still registered after its uninstaller ended", remedy="look whether it still works; then resume"
                 )
             if not said:
-                work.progress.say("the uninstaller has returned; waiting until the product is no longer registered")
+                work.progress.say("     the uninstaller has returned; waiting until the product is no longer registered")
                 said = True
             time.sleep(0.1)
 

@@ -224,6 +224,7 @@ class PathKind(Offers):
             targets = [target] if removal.paths == [base] else [
                 Target(p, target.fixed, target.literal, target.account, target.base) for p in removal.paths
             ]  # fmt: skip
+            work.progress.start("setting aside", items=action.items, size=action.size)
             items, size = set_aside(work.hands, action.number, targets)
         except LinkOnTheWay as error:
             raise ActionFailed(error.what, remedy="look at the link; then resume") from None

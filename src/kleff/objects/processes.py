@@ -85,9 +85,7 @@ class ProcessKind(Offers):
 
     def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
         for process in matching(step, scene):
-            yield Sighting(
-                kind="process", what=plain(f"{process.name}, running"), where=plain(process.path), account=process.account, line=step.line
-            )
+            yield Sighting(kind="process", what=plain(process.name), where=plain(process.path), account=process.account, line=step.line)
 
     def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
         assert isinstance(step.model, _Process)
@@ -132,7 +130,7 @@ class ProcessKind(Offers):
             facet.ask_to_end(process)
         if self._gone(facet, victims, within):
             return True
-        work.progress.say(f"still running after {within:.0f} s: ended")
+        work.progress.say(f"     still running after {within:.0f} s: ended")
         left = self._left(facet, victims)
         for process in [*left, *with_children(left, facet)]:
             facet.end(process)

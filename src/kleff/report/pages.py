@@ -80,20 +80,21 @@ def preview_page(scene: Scene, plan: Plan) -> Page:
         page.add(f"  REFUSED: {action.target}: {action.reason} (line {action.line})", "bad")
     for phase, in_phase in groupby(plan.actions, key=lambda a: a.phase):
         page.head(PHASES[phase])
-        for _, of_step in groupby(in_phase, key=lambda a: a.step):
-            _step(page, list(of_step), plan)
+        actions = list(in_phase)
+        width = min(max(len(a.target) for a in actions), 72)
+        for _, of_step in groupby(actions, key=lambda a: a.step):
+            _step(page, list(of_step), plan, width)
     page.head("In all")
     for line in totals_lines(plan):
         page.add(f"  {line}")
     return page
 
 
-def _step(page: Page, actions: list[Action], plan: Plan) -> None:
+def _step(page: Page, actions: list[Action], plan: Plan, width: int) -> None:
     first = actions[0]
     back = sorted({a.undo for a in actions if a.state == TO_DO and a.undo != NOTHING_TO_UNDO})
     undo = f"; undo: {', '.join(back)}" if back else ""
     page.row((f"  {first.label or first.verb}", "plain"), (f"   because of line {first.line}{undo}", "dim"))
-    width = min(max(len(a.target) for a in actions), 72)
     who = max(len(a.account) for a in actions)
     for action in actions:
         if action.number == plan.no_return:

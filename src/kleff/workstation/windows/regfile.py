@@ -104,7 +104,7 @@ def _logical_lines(text: str) -> Iterator[tuple[int, str]]:
     while index < len(lines):
         start, line = index, lines[index]
         if line.startswith(('"', "@")):
-            while _open_text(line) and index + 1 < len(lines):
+            while _unclosed(line) and index + 1 < len(lines):
                 index += 1
                 line += "\r\n" + lines[index]
             while line.endswith("\\") and "hex" in line and index + 1 < len(lines):
@@ -114,7 +114,7 @@ def _logical_lines(text: str) -> Iterator[tuple[int, str]]:
         index += 1
 
 
-def _open_text(line: str) -> bool:
+def _unclosed(line: str) -> bool:
     quotes = len(re.findall(r'"', re.sub(r"\\.", "", line, flags=re.DOTALL)))
     return quotes % 2 == 1
 

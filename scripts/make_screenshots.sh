@@ -1,0 +1,46 @@
+#!/usr/bin/env bash
+# Make docs/screenshots/ anew from the demo's data: a terminal in an xterm under Xvfb, each a PNG of 1280x800.
+# Needs xvfb, xterm, imagemagick and a DejaVu font. Usage: scripts/make_screenshots.sh [KLEFF]
+set -euo pipefail
+kleff=$(realpath "${1:-.venv/bin/kleff}")
+shots=$(realpath "$(dirname "$0")/../docs/screenshots")
+work=$(mktemp -d /tmp/bench.XXXX)
+export DISPLAY=:77 PATH="$(dirname "$kleff"):$PATH"
+Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
+screen=$!
+trap 'kill $screen 2>/dev/null; rm -rf "$work"' EXIT
+sleep 1
+cd "$work"
+
+# shot NAME SECONDS COMMAND [LINES]: types the command, waits, takes the picture of the last screen (or the first LINES of output)
+shot() {
+  local show="$3"
+  [ -n "${4:-}" ] && show="script -qec '$3' /dev/null | head -n $4"
+  xterm -geometry 157x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10141a' -fg '#d7dce2' -b 8 +sb -T kleff \
+    -e bash -c "printf '\$ %s\n\n' \"$3\"; export NO_COLOR=; unset NO_COLOR; $show; sleep 60" &
+  local term=$!
+  sleep "$2"
+  /usr/bin/import -window root "$shots/$1.png"
+  kill $term 2>/dev/null || true
+  wait $term 2>/dev/null || true
+}
+
+kleff lab make potting >/dev/null
+cp "$(python3 - "$kleff" <<'P'
+import subprocess, sys, pathlib
+python = pathlib.Path(sys.argv[1]).parent / "python"
+print(subprocess.run([python, "-c", "import kleff, pathlib; print(pathlib.Path(kleff.__file__).parent / 'samples/tag-studio.toml')"], capture_output=True, text=True).stdout.strip())
+P
+)" tag-studio.toml
+on="--on lab:potting"
+shot survey 3 "kleff survey tag-studio.toml $on"
+shot preview 3 "kleff preview tag-studio.toml $on" 42
+cp -a potting again
+shot run-working 3.3 "kleff run tag-studio.toml --on lab:again --yes --ticket 4711 --cases busy"
+sleep 6
+shot run-end 10 "kleff run tag-studio.toml $on --yes --ticket 4711 --cases cases"
+case=$(echo cases/*)
+shot verify 3 "kleff verify tag-studio.toml $on"
+shot report 3 "kleff report $case" 42
+shot undo 5 "kleff undo $case --yes"
+ls -la "$shots"
