@@ -262,7 +262,7 @@ def test_asked_once_on_a_terminal(kleff: Kleff, lab: Path, tag_studio: Path) -> 
     child.expect(r"\[y/N\] ")
     assert "\x1b[" in child.before, "a terminal gets colour"
     child.sendline("y")
-    child.expect("nothing is left")
+    child.expect("is gone")
     child.expect(pexpect.EOF)
     child.close()
     assert child.exitstatus == 0

@@ -130,7 +130,9 @@ def test_links_of_the_system_are_resolved_and_the_real_place_is_judged(kleff: Kl
     top = linux_tree(tmp_path / "tree")
     write(top / "usr/lib/brindlewort/x")
     file = procedure(kleff.folder / "p.toml", "[[delete]]\npaths = ['/lib/brindlewort']")
-    assert "/usr/lib/brindlewort" in kleff("preview", file, "--on", f"root:{top}").out
+    out = kleff("preview", file, "--on", f"root:{top}").out
+    assert "to do      /usr/lib/brindlewort" in out
+    assert "reached by the link /lib -> usr/lib" in out
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: other owners and bind mounts")
@@ -180,3 +182,18 @@ def test_a_neighbours_folder_inside_a_named_one_stays(kleff: Kleff, lab: Path) -
     left = sorted(os.listdir(lab / "files/C/Program Files/Brindlewort"))
     assert left == ["Stocktake", "Tag Studio 3", "Tag Studio 4"]  # every one of them is registered, and stays
     assert differences(before, tree(lab / "files/C/Program Files/Brindlewort/Stocktake")) == []
+
+
+def test_what_another_procedure_claims_stays_while_its_product_is_there(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
+    library = tmp_path / "library"
+    library.mkdir()
+    other = "[[evidence]]\nentry = 'Brindlewort Stocktake'\n[[delete]]\npaths = ['{program_data}\\Brindlewort\\Stocktake']\n"
+    procedure(library / "stocktake.toml", other).write_text(
+        (library / "stocktake.toml").read_text().replace('id = "sample"', 'id = "stocktake"')
+    )
+    write(library / "broken.toml", "format = ")
+    file = procedure(tmp_path / "p.toml", "[[delete]]\npaths = ['{program_data}\\Brindlewort']")
+    said = kleff("preview", file, "--on", f"lab:{lab}", "--library", library).out
+    assert "the procedure of Sample, which is present, claims it" in said
+    kleff("run", file, "--on", f"lab:{lab}", "--library", library, "--yes")
+    assert sorted(p.name for p in (lab / "files/C/ProgramData/Brindlewort").iterdir()) == ["Stocktake"]

@@ -44,6 +44,17 @@ def plain(text: str) -> str:
     return "".join(_escape(c) if unicodedata.category(c) in _UNSAFE else c for c in text)
 
 
+def plain_all(value: object) -> object:
+    """`plain` for every text in a structure of dictionaries and lists, so that it can be written as JSON."""
+    if isinstance(value, str):
+        return plain(value)
+    if isinstance(value, dict):
+        return {plain(k): plain_all(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [plain_all(v) for v in value]
+    return value
+
+
 def _escape(char: str) -> str:
     code = ord(char)
     if 0xDC80 <= code <= 0xDCFF:  # a byte that is not text (PEP 383)

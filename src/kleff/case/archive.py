@@ -161,7 +161,7 @@ class ArchiveWriter:
     def _add_file(self, member: Member, path: WPath, look: Look, wanted: Wanted) -> None:
         owner = wanted.account.uid if wanted.account else None
         if look.links > 1:
-            if self._admin and owner is not None and look.uid not in (0, owner):
+            if self._admin and look.uid not in (0, os.geteuid(), owner):
                 raise ActionFailed(f"{path} is another account's file under a second name; not read", remedy="look at it by hand")
             first = self._linked.get(look.identity)
             if first is not None:

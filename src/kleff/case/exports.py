@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 from base64 import b64decode, b64encode
 from pathlib import Path
@@ -45,7 +46,8 @@ def pack(key: KeyRef, tree: RegKey) -> bytes:
     """The JSON form."""
     saved: list[SavedKey] = []
     _collect("", tree, saved)
-    return msgspec.json.format(msgspec.json.encode(SavedTree(key.hive, key.path, key.view, saved)), indent=1)
+    # The standard library's writer: a registry name may hold half a surrogate pair, which it escapes.
+    return json.dumps(msgspec.to_builtins(SavedTree(key.hive, key.path, key.view, saved)), indent=1).encode("ascii")
 
 
 def _collect(path: str, tree: RegKey, saved: list[SavedKey]) -> None:
@@ -62,13 +64,13 @@ def unpack(data: bytes, where: str) -> tuple[KeyRef, RegKey]:
         DamagedCase: not such a file.
     """
     try:
-        saved = msgspec.json.decode(data, type=SavedTree)
+        saved = msgspec.convert(json.loads(data), SavedTree)
         root = RegKey(saved.path.rpartition("\\")[2])
         for entry in saved.keys:
             key = root.make([p for p in entry.path.split("\\") if p])
             for value in entry.values:
                 key.values[fold(value.name)] = RegValue(value.name, value.type, b64decode(value.raw))
-    except (msgspec.MsgspecError, ValueError) as error:
+    except (msgspec.MsgspecError, ValueError, RecursionError) as error:
         raise DamagedCase(f"cannot be read: {error}", where=where, remedy="restore the case folder from a copy") from None
     return KeyRef(saved.hive, saved.path, saved.view), root
 

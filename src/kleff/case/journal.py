@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from kleff.errors import DamagedCase, Stopped
-from kleff.texts import now
+from kleff.texts import now, plain_all
 
 FORMAT = 1
 SCHEMA = """
@@ -190,4 +190,4 @@ class Journal:
 
 
 def _dump(data: dict[str, Any]) -> str:
-    return msgspec.json.encode(data).decode()
+    return msgspec.json.encode(plain_all(data)).decode()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from kleff.case.folder import Case, check_belongs, open_case
+from kleff.cli.common import other_procedures
 from kleff.engine.kinds import model_table
 from kleff.engine.scene import set_scene
 from kleff.objects.base import Scene
@@ -27,7 +28,8 @@ def case_workstation(case: Case, on: str | None = None) -> Workstation:
 def scene_of(case: Case, workstation: Workstation) -> Scene:
     """The case's own copy of its procedure on its workstation."""
     procedure = parse_procedure(case.journal.get("procedure"), case.text("procedure_name"), model_table())
-    return set_scene(workstation, procedure)
+    library = Path(case.text("library")) if case.text("library") else None
+    return set_scene(workstation, procedure, others=other_procedures(library, procedure))
 
 
 def case_scene(folder: Path, on: str | None = None) -> Scene:

@@ -11,7 +11,6 @@ from kleff.engine.scene import set_scene
 from kleff.errors import ProcedureError, Refused, UsageError
 from kleff.objects.base import Scene
 from kleff.procedure.load import Procedure, load_procedure
-from kleff.progress import Progress
 from kleff.workstation.facets import Workstation
 from kleff.workstation.open import open_workstation
 
@@ -67,10 +66,32 @@ def read_procedure(name: str, library: Path | None, trusted: bool = False) -> Pr
     return procedure
 
 
-def open_scene(name: str, on: str | None, library: Path | None, progress: Progress | None = None) -> Scene:
+def other_procedures(library: Path | None, procedure: Procedure, trusted: bool = False) -> list[Procedure]:
+    """The rest of the library; one that is not valid claims nothing.
+
+    Raises:
+        Refused: `trusted`, and another account could have written the library.
+    """
+    folder = library or default_library()
+    if not folder.is_dir():
+        return []
+    if trusted:
+        from kleff.case.folder import check_folder_chain
+
+        check_folder_chain(folder, "the library")
+    others = []
+    for file in sorted(folder.glob("*.toml")):
+        try:
+            others.append(load_procedure(file, model_table()))
+        except ProcedureError:
+            continue  # `kleff list` says so
+    return [o for o in others if o.product.id != procedure.product.id]
+
+
+def open_scene(name: str, on: str | None, library: Path | None) -> Scene:
     """A procedure on a workstation."""
     procedure = read_procedure(name, library)
-    return set_scene(open_workstation(on or "this"), procedure, progress)
+    return set_scene(open_workstation(on or "this"), procedure, others=other_procedures(library, procedure))
 
 
 def check_rights(workstation: Workstation) -> None:

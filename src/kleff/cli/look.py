@@ -112,13 +112,11 @@ def survey(procedure: ProcedureArgument, on: OnOption = None, library: LibraryOp
 
 def preview(procedure: ProcedureArgument, on: OnOption = None, library: LibraryOption = None, json: JsonOption = False) -> None:
     """Every action, in order; nothing is touched."""
-    import msgspec
-
     from kleff.cli.common import open_scene
     from kleff.cli.show import show
     from kleff.engine.preview import preview as resolve
     from kleff.errors import Refused
-    from kleff.report.documents import PreviewDocument, TotalsInfo, action_info, encode, product_info, workstation_info
+    from kleff.report.documents import PreviewDocument, action_info, encode, product_info, workstation_info
     from kleff.report.pages import preview_page
 
     scene = open_scene(procedure, on, library)
@@ -129,7 +127,7 @@ def preview(procedure: ProcedureArgument, on: OnOption = None, library: LibraryO
             workstation=workstation_info(scene.workstation),
             product=product_info(scene.procedure),
             actions=[action_info(a, scene.workstation) for a in plan.actions],
-            totals=TotalsInfo(**msgspec.structs.asdict(plan.totals)),
+            totals=plan.totals,
             no_return=plan.no_return,
             refused=bool(plan.refused),
         )

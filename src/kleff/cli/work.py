@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import getpass
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -41,7 +42,7 @@ def run(
     """Preview, ask once, do; then look whether it is gone."""
     from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
-    from kleff.cli.common import check_named, check_rights, confirm, default_cases, read_procedure
+    from kleff.cli.common import check_named, check_rights, confirm, default_cases, other_procedures, read_procedure
     from kleff.cli.show import message, show
     from kleff.engine.preview import preview
     from kleff.engine.run import refuse_if_refused
@@ -54,7 +55,7 @@ def run(
     workstation = open_workstation(on or "this")
     check_rights(workstation)
     check_unmarked(workstation)
-    scene = set_scene(workstation, loaded)
+    scene = set_scene(workstation, loaded, others=other_procedures(library, loaded, trusted=True))
     plan = preview(scene)
     if not json:
         show(preview_page(scene, plan))
@@ -66,7 +67,7 @@ def run(
     confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
     with (
         lock(workstation, f"running {loaded.product.id}"),
-        _new_case(scene, plan, cases or default_cases(), ticket, technician or _me()) as case,
+        _new_case(scene, plan, cases or default_cases(), ticket, technician or _me(), library) as case,
     ):
         if not quiet:
             message(f"\nCase {case.folder}")
@@ -104,16 +105,15 @@ def _me() -> str:
         return ""
 
 
-def _new_case(scene: Scene, plan: Plan, cases: object, ticket: str, technician: str) -> Case:
-    from pathlib import Path
-
+def _new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str, library: Path | None) -> Case:
     from kleff.case.folder import check_folder_chain, create_case
     from kleff.engine.run import record_plan
 
     product = scene.procedure.product
     case = create_case(
-        Path(str(cases)), scene.workstation, scene.procedure.raw, product.id,
+        cases, scene.workstation, scene.procedure.raw, product.id,
         product=product.name, procedure_name=scene.procedure.name, ticket=ticket, technician=technician,
+        library=str(library.absolute()) if library else "",
     )  # fmt: skip
     try:
         check_folder_chain(case.folder, "the case")

@@ -15,7 +15,7 @@ REMOVING = ("uninstall", "purge", "delete")
 
 
 class Totals(msgspec.Struct, kw_only=True):
-    """Sums over a plan."""
+    """Sums over a plan; sizes in bytes."""
 
     to_do: int = 0
     absent: int = 0

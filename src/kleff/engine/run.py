@@ -30,6 +30,7 @@ from kleff.objects.base import (
     Work,
 )  # fmt: skip
 from kleff.procedure.load import LoadedStep
+from kleff.texts import plain_all
 
 PASSES = 3
 
@@ -61,7 +62,7 @@ class Ended:
 
 def record_plan(case: Case, plan: Plan) -> None:
     """Put the agreed plan into the case."""
-    case.journal.add_actions((a.number, msgspec.json.encode(a), a.state) for a in plan.actions)
+    case.journal.add_actions((a.number, msgspec.json.encode(plain_all(msgspec.to_builtins(a))), a.state) for a in plan.actions)
 
 
 def rows(case: Case) -> list[Row]:

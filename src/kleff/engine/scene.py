@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from kleff.case.guard import Guard, Kept
 from kleff.engine.kinds import KINDS
 from kleff.objects.base import Scene, Sighting
@@ -17,14 +19,20 @@ from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
 
 
-def set_scene(workstation: Workstation, procedure: Procedure, progress: Progress | None = None) -> Scene:
-    """A scene for planning and running."""
+def set_scene(workstation: Workstation, procedure: Procedure, progress: Progress | None = None, others: Sequence[Procedure] = ()) -> Scene:
+    """A scene for planning and running.
+
+    Args:
+        others: the other procedures of the library; what they claim stays while their product is present.
+    """
     resolver = Resolver(workstation, procedure)
     scene = Scene(workstation, procedure, Guard(workstation), resolver, progress or Silent())
     kept = scene.guard.kept
     _keep_named(scene, kept)
     _keep_products(scene, kept)
     _keep_packages(scene, kept)
+    for other in others:
+        _keep_claimed(Scene(workstation, other, scene.guard, Resolver(workstation, other)), kept)
     return scene
 
 
@@ -61,6 +69,13 @@ def _keep_products(scene: Scene, kept: Kept) -> None:
         if place is not None and place.parts:
             name = entry.name if entry.version in entry.name else f"{entry.name} {entry.version}"
             kept.places.append((place, f"it belongs to {name}, which stays"))
+
+
+def _keep_claimed(other: Scene, kept: Kept) -> None:
+    """Paths that another procedure would delete, while its product is there."""
+    if any(s.in_range and not s.unreadable for s in sightings(other)):
+        reason = f"the procedure of {other.procedure.product.name}, which is present, claims it"
+        kept.places += [(place, reason) for place in _targets(other)]
 
 
 def _keep_packages(scene: Scene, kept: Kept) -> None:

@@ -15,6 +15,7 @@ from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plain, seconds
 from kleff.workstation.facets import Entry, Running
+from kleff.workstation.windows.registry import unpack_key
 
 if TYPE_CHECKING:
     from kleff.case.journal import Effect
@@ -93,7 +94,7 @@ class EntryKind(Offers):
             target = plain(entry.name if entry.version in entry.name else f"{entry.name} ({entry.version})")
             action = scene.action(step, verb, target, account=entry.account)
             action.because += f", registered at {plain(str(entry.key))}"
-            action.details = {"hive": entry.key.hive, "path": entry.key.path, "view": entry.key.view}
+            action.details = entry.key.packed
             if not scene.version_in_range(entry.version, model.entry):
                 version = f"version {entry.version}" if entry.version else "its version is unknown and"
                 action.state, action.reason = KEPT, plain(f"{version} is outside {scene.procedure.product.versions}")
@@ -131,8 +132,8 @@ class EntryKind(Offers):
     # -- running ----------------------------------------------------------------------------------------------
 
     def _entry(self, action: Action, step: LoadedStep, scene: Scene) -> Entry | None:
-        wanted = (action.details["hive"], action.details["path"], action.details["view"])
-        return next((e for e in matching(step, scene) if (e.key.hive, e.key.path, e.key.view) == wanted), None)
+        wanted = unpack_key(action.details)
+        return next((e for e in matching(step, scene) if e.key == wanted), None)
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         model = step.model

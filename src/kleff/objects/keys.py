@@ -12,7 +12,7 @@ from kleff.procedure.model import AccountStep, Problem, Text, key_problem
 from kleff.procedure.variables import unescape_literal
 from kleff.texts import plain
 from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import KeyRef
+from kleff.workstation.windows.registry import KeyRef, unpack_key
 
 BACK = "written back from the export"
 View = Annotated[Literal[32, 64] | None, Meta(description="only this view; both if left out")]
@@ -144,7 +144,7 @@ class KeyKind(Offers):
     def _planned(self, step: LoadedStep, scene: Scene, key: KeyRef, tree: RegKey, action: Action) -> None:
         keys, values = tree.count()
         action.items = keys if self.noun == "key" else values
-        action.details = {"hive": key.hive, "path": key.path, "view": key.view}
+        action.details = key.packed
         if step.phase == "backup":
             action.undo = "stays in the bag"
         elif step.phase == "delete":
@@ -157,8 +157,7 @@ class KeyKind(Offers):
                 action.details["again"] = True
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        details = action.details
-        key = KeyRef(details["hive"], details["path"], details["view"])
+        key = unpack_key(action.details)
         tree = self._found(step, work.scene, key)
         if tree is None:
             return Outcome(note="already gone")

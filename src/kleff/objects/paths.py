@@ -2,6 +2,7 @@
 
 from base64 import b64decode, b64encode
 from collections.abc import Collection, Iterator
+from itertools import takewhile
 from typing import Annotated
 
 from msgspec import Meta
@@ -22,6 +23,7 @@ from kleff.objects.base import (
     Work,
 )  # fmt: skip
 from kleff.objects.resolve import Expanded
+from kleff.procedure.globs import is_glob, literal
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem, path_problems
 from kleff.texts import plain, plural
@@ -126,6 +128,7 @@ class PathKind(Offers):
             return
         for path in paths:
             action = scene.action(step, base.verb, plain(str(path)), account=base.account, exact=b64encode(path.raw).decode())
+            action.shows += _links(scene, expanded)
             if step.phase == "delete":
                 self._removal(step, scene, scene.resolver.target(expanded, path), action)
             yield action
@@ -247,6 +250,13 @@ class PathKind(Offers):
         account = next((a for a in scene.workstation.accounts.all() if a.id == details["account"]), None)
         base = from_raw(style, b64decode(details["base"])) if details["base"] else None
         return Target(from_raw(style, b64decode(action.exact)), details["fixed"], details["literal"], account, base)
+
+
+def _links(scene: Scene, expanded: Expanded) -> list[str]:
+    """Links on the way that were resolved, for the preview."""
+    names = tuple(literal(n) for n in takewhile(lambda part: not is_glob(part), expanded.pattern))
+    resolved = scene.workstation.files.resolve(WPath(scene.workstation.style, expanded.volume, names))
+    return [f"reached by the link {plain(link)}" for link in resolved.links]
 
 
 def _why(error: Exception) -> str:

@@ -11,10 +11,12 @@ from typing import Any, Literal
 
 import msgspec
 
+from kleff.engine.preview import Totals
 from kleff.engine.survey import Survey
 from kleff.engine.verify import Finding, Verification
 from kleff.objects.base import Action, Sighting
 from kleff.procedure.load import Procedure
+from kleff.texts import plain_all
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import from_raw
 
@@ -74,23 +76,6 @@ class ActionInfo(msgspec.Struct, kw_only=True):
     shows: list[str]
 
 
-class TotalsInfo(msgspec.Struct, kw_only=True):
-    """Sums over a plan; sizes in bytes."""
-
-    to_do: int
-    absent: int
-    kept: int
-    refused: int
-    manual: int
-    unreadable: int
-    saved_items: int
-    saved_size: int
-    aside_items: int
-    aside_size: int
-    keys: int
-    values: int
-
-
 class SurveyDocument(Document, kw_only=True):
     """`kleff survey --json`"""
 
@@ -111,7 +96,7 @@ class PreviewDocument(Document, kw_only=True):
     workstation: WorkstationInfo
     product: ProductInfo
     actions: list[ActionInfo]
-    totals: TotalsInfo
+    totals: Totals
     no_return: int
     refused: bool
 
@@ -299,7 +284,7 @@ def schema(command: str) -> dict[str, Any]:
 
 def encode(document: Document) -> str:
     """The document as indented JSON (RFC 8259)."""
-    return msgspec.json.format(msgspec.json.encode(document), indent=2).decode()
+    return msgspec.json.format(msgspec.json.encode(plain_all(msgspec.to_builtins(document))), indent=2).decode()
 
 
 def workstation_info(workstation: Workstation) -> WorkstationInfo:

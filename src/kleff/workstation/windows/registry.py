@@ -5,9 +5,10 @@ The lowest layer (`RegistryApi`) is the system's own on a real Windows and `.reg
 
 from __future__ import annotations
 
+from base64 import b64decode, b64encode
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 from kleff.procedure.globs import fold
 from kleff.procedure.model import KEY_ROOTS
@@ -52,6 +53,11 @@ class KeyRef:
         return f"{shown} ({self.view}-bit view)" if self.view else shown
 
     @property
+    def packed(self) -> dict[str, object]:
+        """For a journal: exact, whatever the key is called."""
+        return {"hive": self.hive, "path": b64encode(self.path.encode("utf-16-le", "surrogatepass")).decode(), "view": self.view}
+
+    @property
     def parts(self) -> list[str]:
         return self.path.split("\\")
 
@@ -71,6 +77,11 @@ class KeyRef:
         parts = self.parts
         at = _split_point(self.hive, parts) or 1
         return "\\".join([*parts[:at], NODE, *parts[at:]])
+
+
+def unpack_key(data: dict[str, Any]) -> KeyRef:
+    """The inverse of `KeyRef.packed`."""
+    return KeyRef(data["hive"], b64decode(data["path"]).decode("utf-16-le", "surrogatepass"), data["view"])
 
 
 class RegistryApi(Protocol):

@@ -50,5 +50,6 @@ class WindowsServices:
             number = next(n for n, word in START.items() if word == service.start)
             key = self._key(service.name)
             self._registry.api.set(key.hive, key.physical, number_value("Start", number))
+            self._registry.api.flush()
         if service.running and not now.running:
             self._control.start(service.name)
