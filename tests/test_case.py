@@ -159,6 +159,30 @@ def test_a_swap_in_the_last_instant_is_noticed_and_put_back(tmp_path: Path) -> N
     assert list((tmp_path / ".kleff/case-1").iterdir()) == []
 
 
+def test_the_case_itself_is_not_set_aside(kleff: Kleff, tmp_path: Path) -> None:
+    top = linux_tree(tmp_path / "tree")
+    write(top / "opt/brindlewort/x")
+    kleff.cases = top / "opt/brindlewort/cases"
+    file = procedure(tmp_path / "p.toml", "[[delete]]\npaths = ['/opt/brindlewort']")
+    assert "holds this very case" in kleff("run", file, "--on", f"root:{top}", "--yes", code=1).err
+    assert (top / "opt/brindlewort/x").exists()
+
+
+def test_exact_paths_in_a_persons_own_folders(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
+    """May be named without a wildcard, also when something inside is kept."""
+    steps = "[keep]\npaths = ['{user.documents}\\**\\Sage*']\n[[delete]]\npaths = ['{user.documents}\\Tag Studio']\n"
+    before = tree(lab / "files/C")
+    write(lab / "files/C/Users/mira/Documents/Tag Studio/Sage, own.tagdesign")
+    kleff("run", procedure(tmp_path / "p.toml", steps), "--on", f"lab:{lab}", "--yes")
+    left = [p.name for p in (lab / "files/C/Users/mira/Documents/Tag Studio").iterdir()]
+    assert all(n.startswith("Sage") for n in left)
+    assert left
+    kleff("undo", kleff.case(), "--yes")
+    (lab / "files/C/Users/mira/Documents/Tag Studio/Sage, own.tagdesign").unlink()
+    found = [d for d in differences(before, tree(lab / "files/C")) if "Users/mira/Documents/Tag Studio:" not in d]
+    assert found == []
+
+
 def test_what_is_set_aside_can_be_reached_by_nobody_else(kleff: Kleff, tmp_path: Path) -> None:
     top = linux_tree(tmp_path / "tree")
     write(top / "opt/brindlewort/licence", mode=0o644)

@@ -200,3 +200,32 @@ def test_interrupted_by_a_signal(potting_master: Path, tmp_path: Path, kleff: An
         assert "kleff resume" in said
         kleff("undo", kleff.case(), "--yes")
         kleff("lab", "restart", lab)
+
+
+def test_a_second_signal_stops_at_once_and_loses_nothing(potting_master: Path, tmp_path: Path, kleff: Any) -> None:
+    """Twice while an uninstaller is at work: Kleff is gone at once, resume waits for the uninstaller and ends clean."""
+    import signal
+    import subprocess
+    import time
+
+    lab = clone(potting_master, tmp_path / "lab")
+    text = (lab / "lab.toml").read_text().replace("takes = 0.4", "takes = 6").replace("hands_over = true", "hands_over = false")
+    (lab / "lab.toml").write_text(text)
+    sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
+    words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
+    child = subprocess.Popen([*map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    assert child.stderr is not None
+    for line in child.stderr:
+        if "uninstall Brindlewort Tag Studio 4.2" in line:
+            break
+    time.sleep(1)
+    child.send_signal(signal.SIGINT)
+    time.sleep(0.5)
+    child.send_signal(signal.SIGINT)
+    begun = time.monotonic()
+    assert child.wait(20) == 130
+    assert time.monotonic() - begun < 3
+    assert "kleff: stopped at once" in child.stderr.read()
+    done = kleff("resume", kleff.case())
+    assert "still at work: waiting for it" in done.err
+    assert "nothing is left" in done.out

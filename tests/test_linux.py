@@ -91,6 +91,8 @@ def test_removing_without_packages_is_undone_byte_by_byte(kleff: Kleff, tmp_path
     kleff("run", procedure(tmp_path / "p.toml", steps), "--on", f"root:{top}", "--yes")
     assert (top / "etc/brindlewort-bridge/bridge.conf").exists(), "an installed package owns it"
     assert not (top / "etc/brindlewort-bridge/own-printers.conf").exists()
+    modes = {stat.S_IMODE(p.stat().st_mode) for p in (top / ".kleff").rglob("run")}
+    assert modes == {0o755}, "a set-aside program does not run as its owner any more"
     kleff("undo", kleff.case(), "--yes")
     found = [d for d in differences(before, tree(top)) if "var/lib/kleff" not in d]
     assert found == []

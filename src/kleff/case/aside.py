@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from kleff.case.guard import AREA
 from kleff.errors import ActionFailed
-from kleff.workstation.common.files import FileTree
+from kleff.workstation.common.files import PRIVILEGED, FileTree
 from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, rename_noreplace
 from kleff.workstation.paths import Look, WPath, from_raw, look_of
 
@@ -33,6 +33,7 @@ class Moved:
     parent_times: tuple[int, int]
     items: int
     size: int
+    privileged: int = 0
 
     def data(self) -> dict[str, object]:
         return {
@@ -78,7 +79,7 @@ class Area:
             times = look_of(os.fstat(fd)).times
         measure = self._files.measure(place)
         folder = self._folder(place)
-        return Moved(place, folder.child(f"{number:04d}"), look.identity, times, measure.items, measure.size)
+        return Moved(place, folder.child(f"{number:04d}"), look.identity, times, measure.items, measure.size, measure.privileged)
 
     def _folder(self, place: WPath) -> WPath:
         """Where on the volume of `place` this case's area is, or can be made: the topmost folder that lets us."""
@@ -130,6 +131,23 @@ class Area:
                     f"{moved.place} was replaced in the very instant of setting it aside; put back", remedy="find out who works against you"
                 )
 
+    def privileged(self, moved: Moved) -> list[tuple[tuple[str, ...], int]]:
+        """Programs in what lies aside that run with their owner's rights: (names below it, mode).
+
+        One that has a second name elsewhere is left out: its mode belongs to that name too.
+        """
+        base = len(moved.aside.parts)
+        found = self._files.walk(moved.aside)
+        return [(p.parts[base:], stat.S_IMODE(k.mode)) for p, k in found if k.is_file and k.mode & PRIVILEGED and k.links == 1]
+
+    def set_modes(self, top: WPath, modes: list[tuple[tuple[str, ...], int]]) -> None:
+        """Give files below `top` (or itself) these modes, following no link."""
+        for names, mode in modes:
+            flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+            with self._files.parent(top.child(*names)) as (fd, name), closing_fd(os.open(name, flags, dir_fd=fd)) as file:
+                if stat.S_ISREG(os.fstat(file).st_mode):
+                    os.fchmod(file, mode)
+
     def flush(self, paths: set[WPath]) -> None:
         """Bring the names in these folders to disk."""
         for path in paths:
@@ -152,7 +170,9 @@ class Area:
         Returns:
             "" or what could not be done, for the technician; then both are left.
         """
-        if self.stands_in_place(moved):
+        if self.stands_in_place(moved):  # an earlier try was cut off right here
+            with self._files.folder(moved.place.parent) as to:
+                os.utime(to, ns=moved.parent_times)
             return ""
         if not self.lies_aside(moved):
             return f"{moved.place}: what was set aside is no longer in {moved.aside}"

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any, Protocol
 
 from kleff.case.aside import Area, Moved, moved_from
@@ -24,6 +25,7 @@ from kleff.case.journal import Effect
 from kleff.errors import ActionFailed
 from kleff.progress import Progress
 from kleff.texts import plain
+from kleff.workstation.common.files import PRIVILEGED
 from kleff.workstation.facets import Service, Workstation
 from kleff.workstation.paths import WPath
 from kleff.workstation.windows.regfile import RegKey
@@ -83,11 +85,26 @@ def set_aside(hands: Hands, action: int, targets: list[Target]) -> tuple[int, in
             for number, moved in moves:
                 hands.area.move(moved)
                 done.append((number, moved))
+                if moved.privileged:
+                    _strip(hands, number, moved)
                 items, size = items + moved.items, size + moved.size
                 hands.progress.step(moved.items, moved.size)
         finally:
             _confirm_moves(hands, done)
     return items, size
+
+
+def _strip(hands: Hands, number: int, moved: Moved) -> None:
+    """Set-aside programs lose the right to run as their owner; journaled first, given back by undo."""
+    found = hands.area.privileged(moved)
+    modes = [["\0".join(names).encode("utf-8", "surrogateescape").hex(), mode] for names, mode in found]
+    hands.case.journal.amend(hands.case.journal.effect(number), modes=modes)
+    hands.area.set_modes(moved.aside, [(names, mode & ~PRIVILEGED) for names, mode in found])
+
+
+def _modes(data: dict[str, Any]) -> list[tuple[tuple[str, ...], int]]:
+    listed = [(bytes.fromhex(names).decode("utf-8", "surrogateescape"), mode) for names, mode in data.get("modes", [])]
+    return [(tuple(n for n in names.split("\0") if n), mode) for names, mode in listed]
 
 
 def _plan_moves(hands: Hands, targets: list[Target]) -> list[tuple[int, Moved]]:
@@ -97,6 +114,8 @@ def _plan_moves(hands: Hands, targets: list[Target]) -> list[tuple[int, Moved]]:
         verdict = hands.guard.check(target)
         if not verdict.ok:
             raise ActionFailed(f"{target.path} is no longer allowed to be touched: {verdict.reason}", remedy="look at it by hand")
+        if Path(hands.workstation.files.host(target.path)) in (hands.case.folder, *hands.case.folder.parents):
+            raise ActionFailed(f"{target.path} holds this very case", remedy="keep cases elsewhere: --cases FOLDER")
         moves.append((first + len(moves), hands.area.plan(target.path, first + len(moves))))
     return moves
 
@@ -157,6 +176,7 @@ class _MovedKind:
         moved = moved_from(hands.workstation.files, effect.place, effect.data)
         note = hands.area.put_back(moved)
         if hands.area.stands_in_place(moved):
+            hands.area.set_modes(moved.place, _modes(effect.data))
             hands.progress.step(moved.items, moved.size)
             return "undone", plain(note)
         return "stays", plain(note)

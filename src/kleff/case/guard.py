@@ -39,6 +39,11 @@ class Target:
     def exact(self) -> bool:
         return self.fixed >= len(self.path.parts)
 
+    def narrowed(self, path: WPath) -> Target:
+        """A path within this one, named as exactly as this one was."""
+        fixed = len(path.parts) if self.exact else self.fixed
+        return Target(path, fixed, self.literal, self.account, self.base)
+
 
 @dataclass(frozen=True)
 class Verdict:

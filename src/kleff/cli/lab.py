@@ -40,7 +40,7 @@ def show_lab(folder: FolderArgument, json: JsonOption = False) -> None:
 
 @app.command("restart")
 def restart(folder: FolderArgument) -> None:
-    """Restart a lab: start-up programs and automatic services run again."""
+    """Restart a lab, with its start-up programs and services."""
     from kleff.workstation.lab.lab import Lab
     from kleff.workstation.lab.workstation import automatic_services, open_lab
 

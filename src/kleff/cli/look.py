@@ -63,7 +63,7 @@ def _schema() -> str:
 
 
 def list_procedures(on: OnOption = None, library: LibraryOption = None, json: JsonOption = False) -> None:
-    """The procedures of the library, and which products are on this workstation."""
+    """The procedures of the library: which products are here?"""
     from kleff.cli.common import default_library
     from kleff.cli.listing import listed
     from kleff.cli.show import show

@@ -16,7 +16,23 @@ JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.
 YesOption = Annotated[bool, typer.Option("--yes", help="Do not ask; the workstation must then be named with --on.")]
 YesCaseOption = Annotated[bool, typer.Option("--yes", help="Do not ask.")]
 QuietOption = Annotated[bool, typer.Option("--quiet", help="No progress and no messages.")]
-CasesOption = Annotated[Path | None, typer.Option("--cases", metavar="FOLDER", help="Where cases are kept.", show_default=False)]
-LibraryOption = Annotated[Path | None, typer.Option("--library", metavar="FOLDER", help="Where procedures are kept.", show_default=False)]
+CasesOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--cases",
+        metavar="FOLDER",
+        help="Where cases are kept (/var/lib/kleff/cases as root, else ~/.local/state/kleff/cases).",
+        show_default=False,
+    ),
+]
+LibraryOption = Annotated[
+    Path | None,
+    typer.Option(
+        "--library",
+        metavar="FOLDER",
+        help="Where procedures are kept (/etc/kleff/procedures as root, else ~/.config/kleff/procedures).",
+        show_default=False,
+    ),
+]
 TicketOption = Annotated[str, typer.Option("--ticket", metavar="TEXT", help="The ticket this is done for.", show_default=False)]
 TechnicianOption = Annotated[str, typer.Option("--technician", metavar="NAME", help="Who does it.", show_default=False)]

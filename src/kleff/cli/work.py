@@ -162,7 +162,7 @@ def resume(
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
-    """Go on with a case that stopped, was cut off, or waits for a restart."""
+    """Go on with a case that stopped or waits for a restart."""
     from kleff.case.folder import check_unmarked, find_case, open_case
     from kleff.case.marks import lock
     from kleff.cli.cases import case_workstation, scene_of

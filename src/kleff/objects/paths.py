@@ -223,10 +223,7 @@ class PathKind(Offers):
             if step.model.only_if_empty and files.names(target.path):
                 return Outcome(state=KEPT, note="not empty")
             removal = work.scene.guard.removal(target.path)
-            base = target.path
-            targets = [target] if removal.paths == [base] else [
-                Target(p, target.fixed, target.literal, target.account, target.base) for p in removal.paths
-            ]  # fmt: skip
+            targets = [target.narrowed(p) for p in removal.paths]
             work.progress.start("setting aside", items=action.items, size=action.size)
             items, size = set_aside(work.hands, action.number, targets)
         except LinkOnTheWay as error:

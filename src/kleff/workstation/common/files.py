@@ -15,6 +15,7 @@ from kleff.procedure.globs import PathStyle, fold, is_glob, literal, name_matche
 from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, host_path, mount_id, mount_points
 from kleff.workstation.paths import Look, WPath, look_of
 
+PRIVILEGED = stat.S_ISUID | stat.S_ISGID
 MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
 
 
@@ -26,11 +27,13 @@ class Measure:
         items: files, folders, links and others.
         files: regular files.
         size: their bytes.
+        privileged: files that run with their owner's or group's rights (setuid, setgid).
     """
 
     items: int
     files: int
     size: int
+    privileged: int = 0
 
 
 @dataclass(frozen=True)
@@ -350,7 +353,7 @@ class FileTree:
         if look.is_folder:
             with self.folder(path) as fd:
                 tally.scan(fd)
-        return Measure(tally.items, tally.files, tally.size)
+        return Measure(tally.items, tally.files, tally.size, tally.privileged)
 
     def mounts_in(self, path: WPath) -> list[str]:
         """Mount points at or below a path, bind mounts too."""
@@ -380,13 +383,14 @@ class FileTree:
 
 class _Tally:
     def __init__(self) -> None:
-        self.items = self.files = self.size = 0
+        self.items = self.files = self.size = self.privileged = 0
         self._linked: set[tuple[int, int]] = set()
 
     def add(self, mode: int, size: int, links: int, identity: tuple[int, int]) -> None:
         self.items += 1
         if stat.S_ISREG(mode):
             self.files += 1
+            self.privileged += mode & PRIVILEGED != 0
             if links > 1:
                 if identity in self._linked:
                     return
