@@ -115,6 +115,10 @@ class RestartNeeded(KleffError):
     reference = "restart-needed"
 
 
+class StopAtOnce(BaseException):
+    """The technician asked a second time; passes through every handler but the last, as KeyboardInterrupt does."""
+
+
 class Interrupted(KleffError):
     """The technician (or the system) asked to stop; the case is open."""
 

@@ -9,7 +9,7 @@ from typing import NoReturn
 import typer
 
 from kleff.cli import case_commands, demo, lab, look, undoing, work
-from kleff.errors import KleffError
+from kleff.errors import KleffError, StopAtOnce
 
 app = typer.Typer(
     name="kleff",
@@ -55,8 +55,8 @@ def run() -> NoReturn:
     except KleffError as error:
         _tell(error)
         _leave(error.exit_code)
-    except KeyboardInterrupt:
-        print("kleff: stopped at once; if a case was at work it is open: kleff cases", file=sys.stderr)
+    except (StopAtOnce, KeyboardInterrupt):
+        print("kleff: stopped at once; a case that was at work is open\n  What to do: kleff cases  says how to finish it", file=sys.stderr)
         _leave(130)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -10,6 +10,7 @@ from types import FrameType
 from typing import Any
 
 from kleff.cli.show import coloured
+from kleff.errors import StopAtOnce
 from kleff.progress import Progress, Silent
 from kleff.texts import plain
 from kleff.texts import size as sizes
@@ -124,7 +125,7 @@ def watching(quiet: bool) -> Iterator[Progress]:
 def _signals(progress: Plain) -> Iterator[None]:
     def heard(number: int, frame: FrameType | None) -> None:
         if progress.stop:
-            raise KeyboardInterrupt
+            raise StopAtOnce
         progress.stop = True
         progress.say("stopping after what is in hand; once more stops at once")
 
