@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import codecs
+import importlib
 import os
+import pkgutil
 import signal
 import sys
 import traceback
@@ -18,11 +21,12 @@ from kleff.case.journal import Journal
 KILLED = -signal.SIGKILL
 
 
-def run_until(words: list[str], write: int, after: bool, log: Path) -> tuple[int, int]:
+def run_until(words: list[str], write: int, after: bool, log: Path, account: int = 0) -> tuple[int, int]:
     """Run `kleff WORDS` in a child that kills itself at its `write`th journal write (0: never).
 
     Args:
         after: kill after the write has reached the disk, not just before.
+        account: work as this account (uid and gid) instead.
 
     Returns:
         The exit code (`KILLED` if it was killed), and how many journal writes there were.
@@ -30,7 +34,7 @@ def run_until(words: list[str], write: int, after: bool, log: Path) -> tuple[int
     reading, writing = os.pipe()
     pid = os.fork()
     if pid == 0:
-        _child(words, write, after, log, writing)
+        _child(words, write, after, log, writing, account)
     os.close(writing)
     _, status = os.waitpid(pid, 0)
     told = b""
@@ -40,7 +44,7 @@ def run_until(words: list[str], write: int, after: bool, log: Path) -> tuple[int
     return os.waitstatus_to_exitcode(status), len(told)
 
 
-def _child(words: list[str], write: int, after: bool, log: Path, writing: int) -> None:
+def _child(words: list[str], write: int, after: bool, log: Path, writing: int, account: int) -> None:
     code = 70
     try:
         out = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
@@ -49,6 +53,12 @@ def _child(words: list[str], write: int, after: bool, log: Path, writing: int) -
             os.dup2(fd, target)
         sys.stdin, sys.stdout, sys.stderr = os.fdopen(0), os.fdopen(1, "w", 1), os.fdopen(2, "w", 1)
         _arm(write, after, writing)
+        if account:
+            _load_everything()  # the account may not read the interpreter's folder
+            os.environ.update(HOME="/nonexistent", XDG_STATE_HOME="/nonexistent/state")
+            os.setgroups([])
+            os.setresgid(account, account, account)
+            os.setresuid(account, account, account)
         sys.argv = ["kleff", *words]
         kleff.__main__.main()
     except SystemExit as end:
@@ -59,6 +69,26 @@ def _child(words: list[str], write: int, after: bool, log: Path, writing: int) -
         sys.stdout.flush()
         sys.stderr.flush()
         os._exit(code)
+
+
+def _load_everything() -> None:
+    for module in pkgutil.walk_packages(kleff.__path__, "kleff."):
+        if not module.name.endswith(("__main__", ".program")):
+            importlib.import_module(module.name)
+    for name in (
+        "tree_sitter_toml",
+        "tree_sitter",
+        "zstandard",
+        "tarfile",
+        "tempfile",
+        "rich.progress",
+        "pydantic",
+        "typer._adapters",
+        "pwd",
+    ):
+        importlib.import_module(name)
+    for codec in ("utf-8-sig", "utf-16-le", "ascii", "idna"):
+        codecs.lookup(codec)
 
 
 def _arm(wanted: int, after: bool, writing: int) -> None:

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import sqlite3
-import subprocess
 from pathlib import Path
 
 import pytest
 
-from support import IS_ROOT, Kleff, differences, procedure, tree, write
+from killing import run_until
+from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 PROBLEMS = [
     ("not toml", "format = 1\n[product\n", 2, ":2:"),
@@ -141,21 +140,37 @@ def test_a_case_belongs_to_its_workstation(kleff: Kleff, lab: Path, tag_studio: 
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: drops rights to an ordinary account")
-def test_no_permission(kleff: Kleff, tmp_path: Path) -> None:
-    """An ordinary account gets a clear no, and nothing has changed."""
-    top = tmp_path / "shared"
-    write(
-        top / "p.toml",
-        (procedure(tmp_path / "q.toml", "[[delete]]\npaths = ['/opt/brindlewort-none', '/etc/kleff-test-none']")).read_text(),
-    )
-    program = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", str(kleff.program)]
-    environment = {**os.environ, "HOME": "/nonexistent", "XDG_STATE_HOME": "/proc/nonexistent"}
-    probe = subprocess.run([*program, "--version"], capture_output=True, text=True, env=environment)
-    if probe.returncode != 0:
-        pytest.skip("the interpreter cannot be read by an ordinary account here")
-    done = subprocess.run([*program, "run", str(top / "p.toml"), "--on", "this", "--yes"], capture_output=True, text=True, env=environment)
-    assert "Traceback" not in done.stderr
-    assert done.returncode in (2, 3)
+def test_no_permission(lab: Path, tag_studio: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
+    """An ordinary account gets a clear no with its remedy, and nothing has changed."""
+    import tempfile
+
+    open_folder = Path(tempfile.mkdtemp(prefix="kleff-open-"))  # pytest's own folders are closed to others
+    try:
+        open_folder.chmod(0o755)
+        shutil.copytree(lab, open_folder / "lab", symlinks=True)
+        top = linux_tree(open_folder / "tree")
+        hidden = write(open_folder / "hidden.toml", tag_studio.read_text(), mode=0o600)
+        text = "[[evidence]]\npath = '/opt/x'\n[[delete]]\npaths = ['/opt/x']\n"
+        readable = procedure(open_folder / "p.toml", text)
+        write(top / "opt/x")
+        studio = write(open_folder / "studio.toml", tag_studio.read_text())
+        before = tree(open_folder)
+        for words, code, says in (
+            (["survey", hidden, "--on", f"lab:{open_folder}/lab"], 2, "cannot be read: Permission denied"),
+            (["run", readable, "--on", f"root:{top}", "--yes"], 3, "needs an administrator"),
+            (["run", studio, "--on", f"lab:{open_folder}/lab", "--yes", "--cases", "/nonexistent/cases"], 3, "ermission denied"),
+            (["cases", "--cases", "/root/none"], 3, "ermission denied"),
+        ):
+            log = tmp_path_factory.mktemp("log") / "log"
+            log.touch()
+            ended = run_until([*map(str, words)], 0, False, log, account=65534)[0]
+            said = log.read_text()
+            assert (ended, says in said) == (code, True), said
+            assert "Traceback" not in said
+            assert "What to do" in said
+        assert differences(before, tree(open_folder)) == []
+    finally:
+        shutil.rmtree(open_folder)
 
 
 def test_reports_never_overwrite(kleff: Kleff, lab: Path, tag_studio: Path, tmp_path: Path) -> None:

@@ -173,6 +173,15 @@ def test_what_others_can_change_is_not_trusted(kleff: Kleff, lab: Path, tag_stud
     kleff("undo", case, "--yes", code=4)
 
 
+@pytest.mark.skipif(not IS_ROOT, reason="needs root: files of other accounts")
+def test_in_a_persons_own_lab_nothing_need_be_safer_than_the_lab(kleff: Kleff, tmp_path: Path) -> None:
+    """The demo works in anybody's folder, also when an administrator starts it there."""
+    home = tmp_path / "somebody"
+    home.mkdir()
+    os.chown(home, 1001, 1001)
+    kleff("demo", home / "demo")
+
+
 def test_a_neighbours_folder_inside_a_named_one_stays(kleff: Kleff, lab: Path) -> None:
     file = procedure(kleff.folder / "p.toml", "[[delete]]\npaths = ['C:\\Program Files\\Brindlewort']")
     before = tree(lab / "files/C/Program Files/Brindlewort/Stocktake")

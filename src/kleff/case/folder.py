@@ -152,27 +152,38 @@ def check_belongs(case: Case, workstation: Workstation) -> None:
             f"the case was made on another workstation ({case.text('host')})", where=str(case.folder),
             remedy="work on it there",
         )  # fmt: skip
-    check_folder_chain(case.folder, "the case")
+    check_trusted(case.folder, "the case", workstation)
 
 
-def check_folder_chain(path: Path, what: str) -> None:
+def check_trusted(path: Path, what: str, workstation: Workstation) -> None:
     """As administrator, trust only what nobody else can change, in folders nobody else can change.
+
+    It need not be safer than the workstation itself: where others can change the very folder that is the workstation
+    (a person's own lab), nothing is asked of the rest.
 
     Raises:
         Refused: naming the folder or file.
     """
+    weak = _weak_spot(path)
+    if weak is not None and _weak_spot(workstation.ground) is None:
+        raise Refused(
+            f"others than an administrator can change {what}", where=str(weak),
+            remedy="keep it where only administrators can write (owner root, no write for group and others)",
+        )  # fmt: skip
+
+
+def _weak_spot(path: Path) -> Path | None:
+    """The first of a path and its folders that others than an administrator can change; None for an ordinary account."""
     if os.geteuid() != 0:
-        return
+        return None
     real = Path(os.path.realpath(path))
     for part in (real, *real.parents):
         status = part.stat()
         others = status.st_mode & stat.S_IWOTH or (status.st_mode & stat.S_IWGRP and status.st_gid != 0)
         sticky = stat.S_ISDIR(status.st_mode) and status.st_mode & stat.S_ISVTX and part != real
         if status.st_uid != 0 or (others and not sticky):
-            raise Refused(
-                f"others than an administrator can change {what}", where=str(part),
-                remedy="keep it where only administrators can write (owner root, no write for group and others)",
-            )  # fmt: skip
+            return part
+    return None
 
 
 def _ended(folder: Path) -> bool:

@@ -51,34 +51,34 @@ def find_procedure(name: str, library: Path | None) -> Path:
     return found
 
 
-def read_procedure(name: str, library: Path | None, trusted: bool = False) -> Procedure:
-    """Load a procedure; `trusted`: refuse one that another account could have written.
+def read_procedure(name: str, library: Path | None) -> Procedure:
+    """Load a procedure.
 
     Raises:
-        ProcedureError, Refused.
+        ProcedureError: there is none, or it is not valid.
     """
-    path = find_procedure(name, library)
-    procedure = load_procedure(path, model_table())
-    if trusted:
-        from kleff.case.folder import check_folder_chain
-
-        check_folder_chain(path, "the procedure")
-    return procedure
+    return load_procedure(find_procedure(name, library), model_table())
 
 
-def other_procedures(library: Path | None, procedure: Procedure, trusted: bool = False) -> list[Procedure]:
-    """The rest of the library; one that is not valid claims nothing.
+def check_sources(name: str, library: Path | None, workstation: Workstation) -> None:
+    """Refuse a procedure or a library that another account could have written.
 
     Raises:
-        Refused: `trusted`, and another account could have written the library.
+        Refused: naming the file or folder.
     """
+    from kleff.case.folder import check_trusted
+
+    check_trusted(find_procedure(name, library), "the procedure", workstation)
+    folder = library or default_library()
+    if folder.is_dir():
+        check_trusted(folder, "the library", workstation)
+
+
+def other_procedures(library: Path | None, procedure: Procedure) -> list[Procedure]:
+    """The rest of the library; one that is not valid claims nothing."""
     folder = library or default_library()
     if not folder.is_dir():
         return []
-    if trusted:
-        from kleff.case.folder import check_folder_chain
-
-        check_folder_chain(folder, "the library")
     others = []
     for file in sorted(folder.glob("*.toml")):
         try:

@@ -15,10 +15,12 @@ def demo(
 ) -> None:
     """Build a lab, run a whole example on it, say what to try next."""
     import shlex
+    import shutil
     import sys
     from importlib.resources import files
 
     from kleff.cli import case_commands, look, work
+    from kleff.cli.lab import show_lab
     from kleff.cli.show import coloured, paint
     from kleff.errors import Refused
     from kleff.workstation.lab.potting import build_potting
@@ -35,15 +37,15 @@ def demo(
     procedure.write_bytes(files("kleff").joinpath("samples/tag-studio.toml").read_bytes())
     procedure.chmod(0o644)
 
-    def step(text: str, command: str) -> None:
-        line = f"\n=== {text}\n$ kleff {command}\n"
+    program = "kleff" if shutil.which("kleff") else shlex.quote(sys.argv[0])
+
+    def step(text: str, command: str = "") -> None:
+        line = f"\n=== {text}\n" + (f"$ kleff {command}\n" if command else "")
         print(paint(line, "head") if coloured(sys.stdout) else line, flush=True)
 
     quoted, on = shlex.quote(str(procedure)), shlex.quote(f"lab:{lab}")
     step("A simulated workstation with three accounts, built in a folder", f"lab make {shlex.quote(str(lab))}")
     build_potting(lab)
-    from kleff.cli.lab import show_lab
-
     show_lab(lab)
     step("Is the product here, and who uses it?", f"survey {quoted} --on {on}")
     look.survey(str(procedure), f"lab:{lab}")
@@ -52,10 +54,10 @@ def demo(
     case = next(iter(sorted(cases.iterdir())))
     step("The report for the ticket", f"report {shlex.quote(str(case))}")
     case_commands.report(str(case))
-    step("Now try", "--help")
+    step("Now try")
     for command, text in (
         (f"undo {shlex.quote(str(case))}", "take it all back (the uninstallers' own work stays done)"),
         (f"verify {shlex.quote(str(case))}", "look again"),
         (f"report {shlex.quote(str(case))} --format markdown", "the same report for a ticket system"),
     ):
-        print(f"  kleff {command}\n      {text}")
+        print(f"  {program} {command}\n      {text}")

@@ -42,7 +42,7 @@ def run(
     """Preview, ask once, do; then look whether it is gone."""
     from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
-    from kleff.cli.common import check_named, check_rights, confirm, default_cases, other_procedures, read_procedure
+    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, other_procedures, read_procedure
     from kleff.cli.show import message, show
     from kleff.engine.preview import preview
     from kleff.engine.run import refuse_if_refused
@@ -51,11 +51,12 @@ def run(
     from kleff.workstation.open import open_workstation
 
     check_named(on, yes)
-    loaded = read_procedure(procedure, library, trusted=True)
+    loaded = read_procedure(procedure, library)
     workstation = open_workstation(on or "this")
+    check_sources(procedure, library, workstation)
     check_rights(workstation)
     check_unmarked(workstation)
-    scene = set_scene(workstation, loaded, others=other_procedures(library, loaded, trusted=True))
+    scene = set_scene(workstation, loaded, others=other_procedures(library, loaded))
     plan = preview(scene)
     if not json:
         show(preview_page(scene, plan))
@@ -106,7 +107,7 @@ def _me() -> str:
 
 
 def _new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str, library: Path | None) -> Case:
-    from kleff.case.folder import check_folder_chain, create_case
+    from kleff.case.folder import check_trusted, create_case
     from kleff.engine.run import record_plan
 
     product = scene.procedure.product
@@ -116,7 +117,7 @@ def _new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: st
         library=str(library.absolute()) if library else "",
     )  # fmt: skip
     try:
-        check_folder_chain(case.folder, "the case")
+        check_trusted(case.folder, "the case", scene.workstation)
         record_plan(case, plan)
     except BaseException:
         case.close()

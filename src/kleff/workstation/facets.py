@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
@@ -200,6 +200,7 @@ class Workstation:
         boot: changes with every restart; "" if it is not running.
         state: folder on the workstation itself for the lock and the mark of an unfinished case.
         admin: whether Kleff works here with an administrator's rights.
+        ground: the folder on this machine that is the workstation: `/` for a real one.
     """
 
     spec: str
@@ -221,7 +222,7 @@ class Workstation:
     processes: Processes | None = None
     packages: Packages | None = None
     commands: Commands | None = None
-    system_folders: dict[str, str] = field(default_factory=dict)
+    ground: Path = Path("/")
 
     @property
     def compare_versions(self) -> Compare | None:

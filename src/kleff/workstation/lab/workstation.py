@@ -62,6 +62,7 @@ def open_lab(folder: Path) -> Workstation:
         entries=WindowsEntries(registry, accounts.all, str(system.child("msiexec.exe")), is_file, variables.expand),
         services=WindowsServices(registry, LabServiceControl(lab)),
         processes=LabProcesses(lab),
+        ground=lab.folder,
         commands=LabCommands(lab, files, search, app_paths),
     )
 
