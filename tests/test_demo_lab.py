@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import subprocess
 import sys
+from base64 import b64decode
 from pathlib import Path
 
+import pytest
+
 from kleff.procedure.globs import fold
+from kleff.workstation.lab.lab import Lab
 from support import Kleff, differences, hives, tree
 
 # Everything of Tag Studio 4, by place; whatever lies elsewhere must not change in a single byte.
@@ -79,10 +84,47 @@ def test_everything_else_is_identical(kleff: Kleff, lab: Path, tag_studio: Path)
     assert "not here" in kleff("list", "--library", lab.parent, "--on", f"lab:{lab}").out
 
 
-def test_undo_gives_back_all_that_kleff_did(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
-    """Byte-identical but for what the uninstallers removed, which is named."""
+@pytest.mark.parametrize("spare", ["links", "full"])
+def test_undo_gives_back_everything_uninstallers_included(kleff: Kleff, lab: Path, tag_studio: Path, spare: str) -> None:
+    """The whole workstation is byte-identical again: files, times, both views, every hive, the service running."""
+    big = lab / "files/C/Program Files/Brindlewort/Tag Studio 4/lib"
+    (big / "huge.dll").write_bytes(b"dll" * 50_000)
+    (big / "twin.dll").hardlink_to(big / "huge.dll")
+    (big / "link.dll").symlink_to("huge.dll")
+    (big / "huge.dll").chmod(0o604)
     before, keys_before = tree(lab / "files/C"), hives(lab)
+    services = Lab(lab).state().running_services
+    out = kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes", "--spare", spare).out
+    assert "line of no return" not in out
+    assert ("146.5 KiB linked" in out) == (spare == "links")
+    assert not (big / "huge.dll").exists()
+    assert "it removed 39 paths" in kleff("report", kleff.case()).out
+    assert differences(before, tree(lab / "files/C")) != []
+    done = kleff("undo", kleff.case(), "--yes")
+    assert "brought back from the spare: Brindlewort Tag Studio 4.2" in done.out
+    assert differences(before, tree(lab / "files/C")) == []
+    assert differences(keys_before, hives(lab)) == []
+    assert sorted(Lab(lab).state().running_services) == sorted(services)
+    assert not (lab / "files/C/.kleff").exists()
+
+
+def test_what_was_changed_in_place_is_never_passed_off_as_the_original(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
     kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes")
+    index = json.loads(min((kleff.case() / "undo").glob("*-spare.json")).read_text())
+    kept = next(t for t in index["things"] if b64decode(t["path"]).endswith(b"tagdb.exe"))
+    victim = (lab / "files/C").joinpath(*b64decode(kept["held"]).decode().split("\0")[1:])
+    with victim.open("ab") as file:
+        file.write(b"changed")
+    done = kleff("undo", kleff.case(), "--yes", code=4)
+    assert "it was changed before it was removed" in done.out
+    assert victim.exists(), "what there is of it is left"
+
+
+def test_without_a_spare_undo_gives_back_all_that_kleff_did(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
+    """Byte-identical but for what the uninstallers removed, which is named; the preview has drawn a line of no return."""
+    before, keys_before = tree(lab / "files/C"), hives(lab)
+    out = kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes", "--spare", "off").out
+    assert "line of no return before action 17" in out
     done = kleff("undo", kleff.case(), "--yes", code=4)
     assert "what the uninstaller of Brindlewort Tag Studio 4.2 (4.2.0) removed is not taken back" in done.out
     after, keys_after = tree(lab / "files/C"), hives(lab)

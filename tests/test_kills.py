@@ -229,3 +229,25 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(potting_master: Path, t
     done = kleff("resume", kleff.case())
     assert "still at work: waiting for it" in done.err
     assert "nothing is left" in done.out
+
+
+def test_the_whole_demo_killed(potting_master: Path, tmp_path: Path) -> None:
+    """Uninstallers included, which go on after Kleff is gone: resume ends clean, undo ends byte-identical."""
+    bench = Bench(potting_master, tmp_path)
+    sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
+    bench.procedure = Path(shutil.copy(sample, tmp_path / "tag-studio.toml"))
+    bench.fresh()
+    before = bench.state()
+    code, writes = bench.run()
+    assert code == 0, bench.log.read_text()
+    wanted = bench.state()
+    for number, (write_number, after) in enumerate(points(writes, 5, 6)):
+        bench.fresh()
+        assert bench.run(write_number, after)[0] == KILLED
+        if number % 2:
+            finish(bench, ["resume"])
+            now = bench.state()
+            assert (set(now[0]), set(now[1]), now[2]) == (set(wanted[0]), set(wanted[1]), wanted[2]), (write_number, after)
+        else:
+            finish(bench, ["undo"])
+            assert compare(before, bench.state()) == [], (write_number, after)

@@ -78,10 +78,10 @@ class Area:
         with self._files.folder(place.parent) as fd:
             times = look_of(os.fstat(fd)).times
         measure = self._files.measure(place)
-        folder = self._folder(place)
+        folder = self.folder_for(place)
         return Moved(place, folder.child(f"{number:04d}"), look.identity, times, measure.items, measure.size, measure.privileged)
 
-    def _folder(self, place: WPath) -> WPath:
+    def folder_for(self, place: WPath) -> WPath:
         """Where on the volume of `place` this case's area is, or can be made: the topmost folder that lets us."""
         top = self._files.mount_root(place)
         if top.key not in self._chosen:
@@ -112,6 +112,11 @@ class Area:
                         raise ActionFailed(f"{folder.parent} belongs to somebody else", remedy="look at it, and take it away")
                     _make_folder(area, folder.name)
                 _keep_times(fd, before)
+
+    def make_below(self, area: WPath, name: str) -> None:
+        """Make a folder of our own in an area."""
+        with self._files.folder(area) as fd:
+            _make_folder(fd, name)
 
     def move(self, moved: Moved) -> None:
         """Set a thing aside by one rename, and look whether it was the right one.

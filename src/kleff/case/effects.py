@@ -5,29 +5,33 @@ key removed       a key with all below it      inverse: written back from the ex
 value removed     one value of a key           inverse: written back from the export
 service changed   stopped                      inverse: start type and running state given back
 process ended     asked, then ended            none: named, with its command line
-uninstaller ran   an outside program           none: named
+uninstaller ran   an outside program           inverse: from the spare; without one none: named
 package removed   by the package manager       none: named; its configuration files were saved
 """
 
 from __future__ import annotations
 
+import contextlib
+from base64 import b64decode
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
 from kleff.case.aside import Area, Moved, moved_from
+from kleff.case.deleting import delete_tree
 from kleff.case.effect_names import KEY, MOVED, PACKAGE, PROCESS, SERVICE, UNINSTALLER, VALUE
 from kleff.case.exports import export, read_export
 from kleff.case.folder import Case
 from kleff.case.guard import Guard, Target
 from kleff.case.journal import Effect
+from kleff.case.spare import Spare
 from kleff.errors import ActionFailed
-from kleff.progress import Progress
+from kleff.progress import Progress, Silent
 from kleff.texts import plain
 from kleff.workstation.common.files import PRIVILEGED
 from kleff.workstation.facets import Service, Workstation
-from kleff.workstation.paths import WPath
+from kleff.workstation.paths import WPath, from_raw
 from kleff.workstation.windows.regfile import RegKey
 from kleff.workstation.windows.registry import KeyRef, Registry
 
@@ -210,6 +214,19 @@ class _ServiceKind:
         return "undone", ""
 
 
+class _UninstallerKind:
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        """Believed from the moment its spare was complete: better one comparison too many."""
+        return effect.data.get("spare") != "making"
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        what = plain(str(effect.data.get("what", "")))
+        if not effect.data.get("index"):
+            return "stays", f"what the uninstaller of {what} removed is not taken back; install the product again"
+        stays = spare_of(hands, effect.id).bring_back(str(effect.data["index"]))
+        return ("stays", plain("; ".join(stays))) if stays else ("undone", f"brought back from the spare: {what}")
+
+
 class _NoInverse:
     def __init__(self, text: str, state: str = "stays") -> None:
         self._text = text
@@ -229,7 +246,7 @@ KINDS: dict[str, _Kind] = {
     VALUE: _RegistryKind(),
     SERVICE: _ServiceKind(),
     PROCESS: _NoInverse("{what} was ended; start it again if it is wanted", "noted"),
-    UNINSTALLER: _NoInverse("what the uninstaller of {what} removed is not taken back; install the product again"),
+    UNINSTALLER: _UninstallerKind(),
     PACKAGE: _NoInverse("the package manager removed {what}; install again, its saved configuration is in the case"),
 }
 
@@ -245,5 +262,22 @@ def reconcile(hands: Hands) -> None:
 def areas_of(hands: Hands) -> set[WPath]:
     """The set-aside areas this case has used."""
     files = hands.workstation.files
-    moved = [e for e in hands.case.journal.effects() if e.kind == MOVED]
-    return {moved_from(files, e.place, e.data).aside.parent for e in moved}
+    effects = hands.case.journal.effects()
+    areas = {moved_from(files, e.place, e.data).aside.parent for e in effects if e.kind == MOVED}
+    return areas | {from_raw(files.style, b64decode(a)) for e in effects for a in e.data.get("areas", [])}
+
+
+def spare_of(hands: Hands, number: int) -> Spare:
+    """The spare of an effect."""
+    return Spare(hands.workstation.files, hands.workstation.registry, hands.area, hands.case.folder, number)
+
+
+def drop_spares(hands: Hands, every: bool = False) -> None:
+    """Delete what is left of spares: of effects that are taken back or never happened, or of all."""
+    files = hands.workstation.files
+    for effect in hands.case.journal.effects():
+        if effect.kind != UNINSTALLER or not (every or effect.state in ("undone", "void")):
+            continue
+        for area in (from_raw(files.style, b64decode(a)) for a in effect.data.get("areas", [])):
+            with contextlib.suppress(FileNotFoundError), files.folder(area) as fd:
+                delete_tree(fd, f"{effect.id:04d}-spare", Silent())

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass, field
 
-from kleff.case.effects import KINDS, Hands, areas_of, reconcile
+from kleff.case.effect_names import UNINSTALLER
+from kleff.case.effects import KINDS, Hands, areas_of, drop_spares, reconcile, spare_of
 from kleff.errors import DamagedCase, Interrupted, KleffError, Refused
+from kleff.workstation.facets import Running
+
+STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
 
 
 @dataclass
@@ -32,16 +37,14 @@ def undo_case(hands: Hands) -> Undone:
             "what was set aside has been discarded; it cannot be taken back", where=str(case.folder), remedy="restore from the bag by hand"
         )
     case.enter(hands.workstation, "undoing")
+    _wait_for_uninstallers(hands)
     reconcile(hands)
     result = Undone()
     # `stays` again: what stood in the way may be gone by now.
     effects = [e for e in reversed(case.journal.effects()) if e.state in ("done", "stays")]
     hands.progress.start("taking back", items=sum(int(e.data.get("items", 0)) for e in effects))
     for effect in effects:
-        if hands.progress.should_stop():
-            raise Interrupted(
-                "stopped; part of the case is taken back", where=str(case.folder), remedy=f"go on with  kleff undo {case.folder}"
-            )
+        _check_stop(hands)
         state, note = _undo(hands, effect.id)
         case.journal.mark([effect.id], state, note)
         if state in ("undone", "noted"):
@@ -49,9 +52,39 @@ def undo_case(hands: Hands) -> Undone:
             result.notes += [note] if note else []
         else:
             result.stays.append(note)
+    drop_spares(hands)
     hands.area.clear(areas_of(hands))
     case.enter(hands.workstation, "undone")
     return result
+
+
+def _wait_for_uninstallers(hands: Hands) -> None:
+    """An uninstaller that a killed run started may still be at work, or a copy it handed over to: nothing is put back under it.
+
+    Raises:
+        Interrupted: asked to stop.
+    """
+    for effect in hands.case.journal.effects():
+        data = effect.data
+        if effect.kind != UNINSTALLER or effect.state != "intended" or not data.get("pid") or data.get("boot") != hands.workstation.boot:
+            continue
+        hands.progress.say(f"waiting for the uninstaller of {data.get('what', '')} to end")
+        running = Running(int(data["pid"]), float(data["started"]))
+        while hands.workstation.commands is not None and not hands.workstation.commands.wait(running, 0.25):
+            _check_stop(hands)
+        still_since, last = time.monotonic(), ""
+        while data.get("index") and time.monotonic() - still_since < STILL:
+            _check_stop(hands)
+            now = spare_of(hands, effect.id).difference(str(data["index"])).text
+            if now != last:
+                still_since, last = time.monotonic(), now
+            time.sleep(0.2)
+
+
+def _check_stop(hands: Hands) -> None:
+    if hands.progress.should_stop():
+        folder = hands.case.folder
+        raise Interrupted("stopped; part of the case is taken back", where=str(folder), remedy=f"go on with  kleff undo {folder}")
 
 
 def _undo(hands: Hands, number: int) -> tuple[str, str]:

@@ -29,7 +29,9 @@ def scene_of(case: Case, workstation: Workstation) -> Scene:
     """The case's own copy of its procedure on its workstation."""
     procedure = parse_procedure(case.journal.get("procedure"), case.text("procedure_name"), model_table())
     library = Path(case.text("library")) if case.text("library") else None
-    return set_scene(workstation, procedure, others=other_procedures(library, procedure))
+    scene = set_scene(workstation, procedure, others=other_procedures(library, procedure))
+    scene.spare = case.text("spare") or scene.spare
+    return scene
 
 
 def case_scene(folder: Path, on: str | None = None) -> Scene:

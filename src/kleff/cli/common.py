@@ -88,10 +88,12 @@ def other_procedures(library: Path | None, procedure: Procedure) -> list[Procedu
     return [o for o in others if o.product.id != procedure.product.id]
 
 
-def open_scene(name: str, on: str | None, library: Path | None) -> Scene:
+def open_scene(name: str, on: str | None, library: Path | None, spare: str = "links") -> Scene:
     """A procedure on a workstation."""
     procedure = read_procedure(name, library)
-    return set_scene(open_workstation(on or "this"), procedure, others=other_procedures(library, procedure))
+    scene = set_scene(open_workstation(on or "this"), procedure, others=other_procedures(library, procedure))
+    scene.spare = spare
+    return scene
 
 
 def check_rights(workstation: Workstation) -> None:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from kleff.cli.options import CasesOption, JsonOption, LibraryOption, OnOption, ProcedureArgument
+from kleff.cli.options import CasesOption, JsonOption, LibraryOption, OnOption, ProcedureArgument, SpareKind, SpareOption
 
 
 def check(
@@ -110,7 +110,13 @@ def survey(procedure: ProcedureArgument, on: OnOption = None, library: LibraryOp
         show(survey_page(scene, found))
 
 
-def preview(procedure: ProcedureArgument, on: OnOption = None, library: LibraryOption = None, json: JsonOption = False) -> None:
+def preview(
+    procedure: ProcedureArgument,
+    on: OnOption = None,
+    library: LibraryOption = None,
+    spare: SpareOption = SpareKind.links,
+    json: JsonOption = False,
+) -> None:
     """Every action, in order; nothing is touched."""
     from kleff.cli.common import open_scene
     from kleff.cli.show import show
@@ -119,7 +125,7 @@ def preview(procedure: ProcedureArgument, on: OnOption = None, library: LibraryO
     from kleff.report.documents import PreviewDocument, action_info, encode, product_info, workstation_info
     from kleff.report.pages import preview_page
 
-    scene = open_scene(procedure, on, library)
+    scene = open_scene(procedure, on, library, spare.value)
     plan = resolve(scene)
     if json:
         document = PreviewDocument(

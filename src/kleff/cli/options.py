@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -33,6 +34,20 @@ LibraryOption = Annotated[
         help="Where procedures are kept (/etc/kleff/procedures as root, else ~/.config/kleff/procedures).",
         show_default=False,
     ),
+]
+
+
+class SpareKind(StrEnum):
+    """How the spare is taken before an uninstaller runs."""
+
+    links = "links"
+    full = "full"
+    off = "off"
+
+
+SpareOption = Annotated[
+    SpareKind,
+    typer.Option("--spare", help="Before an uninstaller runs: hard links of large files and copies of small ones, copies of all, or none."),
 ]
 TicketOption = Annotated[str, typer.Option("--ticket", metavar="TEXT", help="The ticket this is done for.", show_default=False)]
 TechnicianOption = Annotated[str, typer.Option("--technician", metavar="NAME", help="Who does it.", show_default=False)]

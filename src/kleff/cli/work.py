@@ -16,6 +16,8 @@ from kleff.cli.options import (
     OnOption,
     ProcedureArgument,
     QuietOption,
+    SpareKind,
+    SpareOption,
     TechnicianOption,
     TicketOption,
     YesOption,
@@ -36,6 +38,7 @@ def run(
     technician: TechnicianOption = "",
     cases: CasesOption = None,
     library: LibraryOption = None,
+    spare: SpareOption = SpareKind.links,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
@@ -57,6 +60,7 @@ def run(
     check_rights(workstation)
     check_unmarked(workstation)
     scene = set_scene(workstation, loaded, others=other_procedures(library, loaded))
+    scene.spare = spare.value
     plan = preview(scene)
     if not json:
         show(preview_page(scene, plan))
@@ -114,7 +118,7 @@ def _new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: st
     case = create_case(
         cases, scene.workstation, scene.procedure.raw, product.id,
         product=product.name, procedure_name=scene.procedure.name, ticket=ticket, technician=technician,
-        library=str(library.absolute()) if library else "",
+        library=str(library.absolute()) if library else "", spare=scene.spare,
     )  # fmt: skip
     try:
         check_trusted(case.folder, "the case", scene.workstation)

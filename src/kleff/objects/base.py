@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 import msgspec
@@ -96,7 +95,7 @@ class Scene:
     guard: Guard
     resolver: Resolver
     progress: Progress = field(default_factory=Silent)
-    scratch: Path | None = None
+    spare: str = "links"
 
     def action(self, step: LoadedStep, verb: str, target: str, **more: Any) -> Action:
         """A new action of a step, with what every action of it shares."""

@@ -1,6 +1,8 @@
 """Products registered as installed, and their uninstallers."""
 
+import json
 import time
+from base64 import b64encode
 from collections.abc import Collection, Iterator
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -9,11 +11,13 @@ from msgspec import Meta, field
 from kleff.case.effect_names import UNINSTALLER
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, Action, Offers, Outcome, Scene, Sighting, Work
+from kleff.objects.spares import spare_keys, spare_places, spare_values
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
-from kleff.texts import plain, seconds
+from kleff.texts import plain, plural, seconds, size
+from kleff.workstation.common.posix import write_atomic
 from kleff.workstation.facets import Entry, Running
 from kleff.workstation.windows.registry import unpack_key
 
@@ -110,8 +114,11 @@ class EntryKind(Offers):
             action.shows.append(plain("runs: " + " ".join(f'"{a}"' if " " in a else a for a in command)))
         if objection:
             action.state, action.reason = MANUAL, plain(objection)
-        else:
+        elif scene.spare == "off":
             action.final, action.undo = True, "cannot be taken back: an outside program does it"
+        else:
+            action.undo = "brought back from the spare"
+            action.shows.append(self._spare_line(scene, entry))
 
     def _command(self, model: EntryUninstall, entry: Entry) -> list[str] | None:
         if entry.quiet is not None:
@@ -128,6 +135,16 @@ class EntryKind(Offers):
         if program is None:
             return f"{command[0]} is not a path; uninstall it by hand"
         return (workstation.commands.objection(program) if workstation.commands else "no programs are run here") or ""
+
+    def _spare_line(self, scene: Scene, entry: Entry) -> str:
+        from kleff.case.spare import COPIED_UP_TO
+
+        limit = COPIED_UP_TO if scene.spare == "links" else 1 << 62
+        walks = [scene.workstation.files.walk(place) for place in spare_places(scene, entry)]
+        files = {look.identity: look.size for walk in walks for _, look in walk if look.is_file}  # second names need nothing
+        linked, copied = (sum(s for s in files.values() if (s > limit) == wanted) for wanted in (True, False))
+        keys = plural(len(spare_keys(scene, entry)), "key")
+        return f"spare taken first: {plural(len(files), 'file')}, {size(linked)} linked, {size(copied)} copied, {keys} with what is below"
 
     # -- running ----------------------------------------------------------------------------------------------
 
@@ -168,9 +185,31 @@ class EntryKind(Offers):
         if objection or command is None or work.scene.workstation.commands is None:
             raise ActionFailed(objection or "no programs are run here", remedy="uninstall it by hand, then resume")
         data: dict[str, Any] = {"what": action.target, "command": command, "boot": work.scene.workstation.boot}
-        effect = work.hands.intend(action.number, UNINSTALLER, data)
+        effect = self._spared(action, entry, data, work)
         running = work.scene.workstation.commands.start(command, work.hands.case.output(effect.id))
         return work.hands.case.journal.amend(effect, pid=running.pid, started=running.started), running
+
+    def _spared(self, action: Action, entry: Entry, data: dict[str, Any], work: Work) -> "Effect":
+        """The intent, and after it the spare, complete before the uninstaller is started."""
+        from kleff.case.effects import spare_of
+        from kleff.case.spare import SparePlan
+
+        journal, scene = work.hands.case.journal, work.scene
+        if scene.spare == "off":
+            return work.hands.intend(action.number, UNINSTALLER, data)
+        plan = SparePlan(spare_places(scene, entry), spare_keys(scene, entry), spare_values(scene), scene.spare == "full")
+        spare = spare_of(work.hands, journal.next_effect())
+        areas = [b64encode(a.raw).decode() for a in spare.areas(plan)]
+        effect = work.hands.intend(action.number, UNINSTALLER, {**data, "spare": "making", "areas": areas})
+        work.progress.say("     taking a spare of the product")
+        try:
+            index = spare.make(plan)
+        except OSError as error:
+            raise ActionFailed(
+                f"no spare could be taken: {plain(str(error.filename or ''))} {error.strerror}; the uninstaller was not run",
+                remedy="make room, or run without one: --spare off",
+            ) from None
+        return journal.amend(effect, spare="made", index=index)
 
     def _follow(self, action: Action, step: LoadedStep, work: Work, effect: "Effect", running: Running, deadline: float) -> Outcome:
         """Wait for its end, understand its exit code, then watch until the entry is really gone."""
@@ -197,8 +236,20 @@ class EntryKind(Offers):
         work.hands.done(effect, f"exit code {'not known' if code is None else code}")
         restart = code in (RESTART, RESTARTING)
         took = seconds(time.monotonic() - begun)
+        did = self._difference(work, effect)
         words = {True: "asks for a restart", False: f"was not there (exit code {code})" if code in NOT_THERE else f"took {took}"}
-        return Outcome(state=DONE, items=1, note=words[restart], restart=restart)
+        return Outcome(state=DONE, items=1, note=words[restart] + did, restart=restart)
+
+    def _difference(self, work: Work, effect: "Effect") -> str:
+        """What the uninstaller did to what is in the spare; kept whole beside it."""
+        from kleff.case.effects import spare_of
+
+        if not effect.data.get("index"):
+            return ""
+        found = spare_of(work.hands, effect.id).difference(str(effect.data["index"]))
+        text = json.dumps({"removed": found.removed, "changed": found.changed, "keys_removed": found.keys_removed}, indent=1)
+        write_atomic(work.hands.case.folder / "undo" / f"{effect.id:04d}-difference.json", text.encode())
+        return f"; it {found.text}"
 
     def _watch(self, action: Action, step: LoadedStep, work: Work, deadline: float, code: int | None) -> None:
         """Some uninstallers return at once after handing over to a copy of themselves: the entry tells."""

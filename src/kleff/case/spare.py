@@ -1,0 +1,327 @@
+"""The spare: a second set of a product's files and keys, taken before an uninstaller runs, so that even what the
+uninstaller removes can be brought back.
+
+Large files are hard links in the set-aside area (no space, near instant), small ones copies, since those are what is changed or
+wiped in place. What was linked and is changed in place is told by its size and time, a copy by its hash; neither is passed off as
+the original.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import os
+import stat
+from base64 import b64decode, b64encode
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import msgspec
+
+from kleff.case.aside import Area
+from kleff.case.exports import export, read_export, write_new
+from kleff.errors import DamagedCase
+from kleff.procedure.globs import fold
+from kleff.texts import plain, plural
+from kleff.workstation.common.files import FileTree
+from kleff.workstation.common.posix import closing_fd, rename_noreplace
+from kleff.workstation.paths import Look, WPath, from_raw, look_of
+from kleff.workstation.windows.regfile import RegKey
+from kleff.workstation.windows.registry import KeyRef, Registry
+
+COPIED_UP_TO = 64 * 1024  # bytes; what is larger is linked
+READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+
+
+class Kept(msgspec.Struct, kw_only=True, omit_defaults=True):
+    """One thing of the spare. `held` is where it lies (base64 of the raw path); "" for folders and links, which are made anew."""
+
+    path: str
+    mode: int
+    uid: int
+    gid: int
+    atime: int
+    mtime: int
+    size: int = 0
+    held: str = ""
+    sha256: str = ""
+    link: str = ""
+    attributes: dict[str, str] = {}
+
+
+class KeptKey(msgspec.Struct, kw_only=True):
+    """One exported key."""
+
+    stem: str
+    sha256: str
+
+
+class SpareIndex(msgspec.Struct, kw_only=True):
+    """What a spare holds, parents before what is in them. `above` are the folders that hold the places, for their times."""
+
+    areas: list[str]
+    things: list[Kept]
+    above: list[Kept]
+    keys: list[KeptKey]
+
+
+@dataclass
+class SparePlan:
+    """What a spare is made of.
+
+    Attributes:
+        places: topmost paths of the product; keys: with all below them; values: single ones by key and name.
+        full: copy everything, link nothing.
+    """
+
+    places: list[WPath]
+    keys: list[KeyRef]
+    values: list[tuple[KeyRef, str]] = field(default_factory=list)
+    full: bool = False
+
+
+@dataclass
+class Difference:
+    """What an uninstaller did to what is in the spare, paths and keys for people."""
+
+    removed: list[str] = field(default_factory=list)
+    changed: list[str] = field(default_factory=list)
+    left: int = 0
+    keys_removed: list[str] = field(default_factory=list)
+
+    @property
+    def text(self) -> str:
+        parts = [f"removed {plural(len(self.removed), 'path')}", f"left {self.left:,}"]
+        parts += [f"changed {len(self.changed):,}"] if self.changed else []
+        parts += [f"removed {plural(len(self.keys_removed), 'key')}"] if self.keys_removed else []
+        return ", ".join(parts)
+
+
+class Spare:
+    """The spare of one effect of a case.
+
+    Args:
+        number: of the effect; names the spare everywhere.
+        folder: the case folder.
+    """
+
+    def __init__(self, files: FileTree, registry: Registry | None, area: Area, folder: Path, number: int) -> None:
+        self._files = files
+        self._registry = registry
+        self._area = area
+        self._folder = folder / "undo"
+        self._stem = f"{number:04d}-spare"
+        self._first: dict[tuple[int, int], str] = {}
+
+    # -- making -----------------------------------------------------------------------------------------------
+
+    def areas(self, plan: SparePlan) -> list[WPath]:
+        """Where it will lie, one folder per volume; nothing is made."""
+        return list({a.key: a for a in (self._area.folder_for(p) for p in plan.places)}.values())
+
+    def make(self, plan: SparePlan) -> str:
+        """Take the spare. Returns the SHA-256 of its index.
+
+        Raises:
+            OSError, ActionFailed: something cannot be linked, copied or read; the uninstaller must not run then.
+        """
+        areas = self.areas(plan)
+        self._area.make(set(areas))
+        for area in areas:
+            self._area.make_below(area, self._stem)
+        things: list[Kept] = []
+        for place in plan.places:
+            into = self._area.folder_for(place).child(self._stem)
+            for path, look in self._files.walk(place):
+                things.append(self._keep(path, look, into, len(things), plan.full))
+        above = [self._kept(p, k, {}) for p in {p.parent.key: p.parent for p in plan.places}.values() if (k := self._files.look(p))]
+        index = SpareIndex(areas=[_b64(a) for a in areas], things=things, above=above, keys=list(self._export(plan)))
+        # The standard library's writer: link targets may hold bytes that are not text, which it escapes.
+        return write_new(self._folder / f"{self._stem}.json", json.dumps(msgspec.to_builtins(index)).encode("ascii"))
+
+    def _export(self, plan: SparePlan) -> Iterator[KeptKey]:
+        for number, key in enumerate(plan.keys, 1):
+            tree = self._registry.tree(key) if self._registry else None
+            if tree is not None:
+                stem = f"{self._stem}-{number:03d}"
+                yield KeptKey(stem=stem, sha256=export(self._folder, stem, key, tree))
+        for number, (key, name) in enumerate(plan.values, len(plan.keys) + 1):
+            value = self._registry.value(key, name) if self._registry else None
+            if value is not None:
+                stem = f"{self._stem}-{number:03d}"
+                single = RegKey(key.parts[-1], {fold(value.name): value})
+                yield KeptKey(stem=stem, sha256=export(self._folder, stem, key, single))
+
+    def _kept(self, path: WPath, look: Look, attributes: dict[str, str]) -> Kept:
+        return Kept(
+            path=_b64(path), mode=stat.S_IMODE(look.mode) | stat.S_IFMT(look.mode), uid=look.uid, gid=look.gid,
+            atime=look.times[0], mtime=look.times[1], size=look.size, attributes=attributes,
+        )  # fmt: skip
+
+    def _keep(self, path: WPath, look: Look, into: WPath, number: int, full: bool) -> Kept:
+        if look.is_link:
+            kept = self._kept(path, look, {})
+            kept.link = self._files.read_link(path)
+            return kept
+        if not look.is_file:
+            return self._kept(path, look, self._attributes(path) if look.is_folder else {})
+        kept = self._kept(path, look, {})
+        held = into.child(f"{number:06d}")
+        kept.held = _b64(held)
+        with self._files.parent(path) as (fd, name), self._files.folder(into) as to:
+            first = self._first.get(look.identity)
+            if first is not None:  # a second name of a file that is kept already
+                os.link(first, held.name, src_dir_fd=to, dst_dir_fd=to, follow_symlinks=False)
+                return kept
+            if look.links > 1:
+                self._first[look.identity] = held.name
+            if look.size > COPIED_UP_TO and not full:
+                try:
+                    os.link(name, held.name, src_dir_fd=fd, dst_dir_fd=to, follow_symlinks=False)
+                    return kept
+                except OSError:
+                    pass  # cannot be linked there: copied
+            kept.sha256 = _copy(fd, name, to, held.name, look)
+        return kept
+
+    def _attributes(self, path: WPath) -> dict[str, str]:
+        with self._files.folder(path) as fd:
+            return {n: b64encode(os.getxattr(fd, n)).decode() for n in os.listxattr(fd)}
+
+    # -- afterwards -------------------------------------------------------------------------------------------
+
+    def index(self, sha256: str) -> SpareIndex:
+        """Read the index back.
+
+        Raises:
+            DamagedCase: missing or changed.
+        """
+        file = self._folder / f"{self._stem}.json"
+        try:
+            data = file.read_bytes()
+        except OSError as error:
+            raise DamagedCase(f"cannot be read: {error.strerror}", where=str(file), remedy="restore the case folder from a copy") from None
+        if hashlib.sha256(data).hexdigest() != sha256:
+            raise DamagedCase("has changed since it was written", where=str(file), remedy="restore the case folder from a copy")
+        return msgspec.convert(json.loads(data), SpareIndex)
+
+    def difference(self, sha256: str) -> Difference:
+        """What is gone, changed or left since the spare was taken."""
+        result = Difference()
+        index = self.index(sha256)
+        for kept in index.things:
+            path = self._path(kept.path)
+            look = self._files.look(path)
+            if look is None or stat.S_IFMT(look.mode) != stat.S_IFMT(kept.mode):
+                result.removed.append(plain(str(path)))
+            elif self._changed(kept, look):
+                result.changed.append(plain(str(path)))
+            else:
+                result.left += 1
+        for key in index.keys:
+            ref, _ = read_export(self._folder, key.stem, key.sha256)
+            if self._registry is not None and not self._registry.exists(ref):
+                result.keys_removed.append(plain(str(ref)))
+        return result
+
+    def _changed(self, kept: Kept, look: Look) -> bool:
+        return stat.S_ISREG(kept.mode) and (look.size, look.times[1]) != (kept.size, kept.mtime)
+
+    def _path(self, raw: str) -> WPath:
+        return from_raw(self._files.style, b64decode(raw))
+
+    # -- bringing back ----------------------------------------------------------------------------------------
+
+    def bring_back(self, sha256: str) -> list[str]:
+        """Put back what is gone; never over anything. Done twice is done once.
+
+        Returns:
+            What could not be brought back as it was, for the technician.
+        """
+        index = self.index(sha256)
+        stays: list[str] = []
+        for kept in index.things:
+            stays += self._bring(kept)
+        for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode)] + index.above):
+            self._settle(kept)
+        for key in index.keys:
+            ref, tree = read_export(self._folder, key.stem, key.sha256)
+            if self._registry is not None:
+                stays += self._registry.write_tree(ref, tree)
+                self._registry.api.flush()
+        return stays
+
+    def _bring(self, kept: Kept) -> list[str]:
+        path = self._path(kept.path)
+        try:
+            look = self._files.look(path)
+            if look is not None:
+                return [f"{path} was changed in place and is left as it is"] if self._changed(kept, look) else []
+            with self._files.parent(path) as (fd, name):
+                if stat.S_ISDIR(kept.mode):
+                    os.mkdir(name, 0o700, dir_fd=fd)
+                elif stat.S_ISLNK(kept.mode):
+                    os.symlink(kept.link, name, dir_fd=fd)
+                    os.chown(name, kept.uid, kept.gid, dir_fd=fd, follow_symlinks=False)
+                    os.utime(name, ns=(kept.atime, kept.mtime), dir_fd=fd, follow_symlinks=False)
+                elif kept.held:
+                    return self._bring_file(kept, path, fd, name)
+                else:
+                    return [f"{path}: a special file, not brought back"]
+                os.fsync(fd)
+        except OSError as error:
+            return [f"{path} cannot be brought back: {error.strerror}"]
+        return []
+
+    def _bring_file(self, kept: Kept, path: WPath, fd: int, name: str) -> list[str]:
+        held = self._path(kept.held)
+        look = self._files.look(held)
+        if look is None:
+            return [f"{path}: its spare is gone"]
+        if self._changed(kept, look):
+            return [f"{path}: it was changed before it was removed; what there is of it is left in {held}"]
+        with self._files.parent(held) as (from_fd, from_name):
+            rename_noreplace(from_fd, from_name, fd, name)
+            os.fsync(fd)
+        return []
+
+    def _settle(self, kept: Kept) -> None:
+        """Owner, mode, attributes and times of a folder as they were."""
+        with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as fd:
+            os.fchown(fd, kept.uid, kept.gid)
+            os.fchmod(fd, stat.S_IMODE(kept.mode))
+            for name, value in kept.attributes.items():
+                os.setxattr(fd, name, b64decode(value))
+            os.utime(fd, ns=(kept.atime, kept.mtime))
+
+
+def _b64(path: WPath) -> str:
+    return b64encode(path.raw).decode()
+
+
+def _copy(fd: int, name: str, to: int, to_name: str, look: Look) -> str:
+    """Copy a file with mode, owner, times and extended attributes; returns its SHA-256.
+
+    Raises:
+        OSError: it cannot be read or written, or it is no longer the file that was looked at.
+    """
+    sha256 = hashlib.sha256()
+    with closing_fd(os.open(name, READ, dir_fd=fd)) as source:
+        if look_of(os.fstat(source)).identity != look.identity:
+            raise OSError(5, "was replaced while it was copied", name)
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        with closing_fd(os.open(to_name, flags, 0o600, dir_fd=to)) as target:
+            while data := os.read(source, 1 << 18):
+                sha256.update(data)
+                view = memoryview(data)
+                while view:
+                    view = view[os.write(target, view) :]
+            for attribute in os.listxattr(source):
+                os.setxattr(target, attribute, os.getxattr(source, attribute))
+            os.fchown(target, look.uid, look.gid)
+            os.fchmod(target, stat.S_IMODE(look.mode))
+            os.utime(target, ns=look.times)
+            os.fsync(target)
+    return sha256.hexdigest()
