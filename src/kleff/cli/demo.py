@@ -56,7 +56,7 @@ def demo(
     case_commands.report(str(case))
     step("Now try")
     for command, text in (
-        (f"undo {shlex.quote(str(case))}", "take it all back (the uninstallers' own work stays done)"),
+        (f"undo {shlex.quote(str(case))}", "take it all back, what the uninstallers removed too"),
         (f"verify {shlex.quote(str(case))}", "look again"),
         (f"report {shlex.quote(str(case))} --format markdown", "the same report for a ticket system"),
     ):
