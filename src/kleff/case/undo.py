@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 
 from kleff.case.effect_names import UNINSTALLER
 from kleff.case.effects import KINDS, Hands, areas_of, drop_spares, reconcile, spare_of
+from kleff.case.uninstallers import started_by
 from kleff.errors import DamagedCase, Interrupted, KleffError, Refused
-from kleff.workstation.facets import Running
 
 STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
 
@@ -65,12 +65,13 @@ def _wait_for_uninstallers(hands: Hands) -> None:
         Interrupted: asked to stop.
     """
     for effect in hands.case.journal.effects():
-        data = effect.data
-        if effect.kind != UNINSTALLER or effect.state != "intended" or not data.get("pid") or data.get("boot") != hands.workstation.boot:
+        if effect.kind != UNINSTALLER or effect.state != "intended":
+            continue
+        data, running = effect.data, started_by(effect, hands.workstation)
+        if running is None and data.get("spare") == "making":
             continue
         hands.progress.say(f"waiting for the uninstaller of {data.get('what', '')} to end")
-        running = Running(int(data["pid"]), float(data["started"]))
-        while hands.workstation.commands is not None and not hands.workstation.commands.wait(running, 0.25):
+        while running is not None and hands.workstation.commands is not None and not hands.workstation.commands.wait(running, 0.25):
             _check_stop(hands)
         still_since, last = time.monotonic(), ""
         while data.get("index") and time.monotonic() - still_since < STILL:

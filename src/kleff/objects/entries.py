@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from msgspec import Meta, field
 
 from kleff.case.effect_names import UNINSTALLER
+from kleff.case.uninstallers import started_by
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.objects.spares import spare_keys, spare_places, spare_values
@@ -155,29 +156,27 @@ class EntryKind(Offers):
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         model = step.model
         assert isinstance(model, EntryUninstall)
-        entry = self._entry(action, step, work.scene)
-        earlier = self._earlier(action, work)
-        if entry is None and earlier is None:
-            return Outcome(note="already gone")
+        entry, last = self._entry(action, step, work.scene), self._last(action, work)
+        running = started_by(last, work.scene.workstation) if last else None
         deadline = time.monotonic() + parse_duration(model.patience)
-        if earlier is not None:
-            effect, running = earlier
+        if last is not None and running is not None and not self._ended(running, work):
             work.progress.say(f"     the uninstaller of {action.target} is still at work: waiting for it")
+        elif entry is None:
+            return Outcome(note="already gone", restart=last is not None and last.data.get("code") in (RESTART, RESTARTING))
+        elif last is not None and last.data.get("watching"):  # cut off while the copy it handed over to was at work
+            return self._finish(action, step, work, last, deadline, last.data["code"])
         else:
-            assert entry is not None
-            effect, running = self._start(action, model, entry, work)
-        return self._follow(action, step, work, effect, running, deadline)
+            last, running = self._start(action, model, entry, work)
+        return self._follow(action, step, work, last, running, deadline)
 
-    def _earlier(self, action: Action, work: Work) -> tuple["Effect", Running] | None:
-        """An uninstaller that an interrupted run of this case started on this boot and that may still be at work."""
+    def _last(self, action: Action, work: Work) -> "Effect | None":
+        """The uninstaller that an interrupted run of this case started on this boot."""
+        found = [e for e in work.hands.case.journal.effects(action.number) if e.kind == UNINSTALLER]
+        return found[-1] if found and found[-1].data.get("boot") == work.scene.workstation.boot else None
+
+    def _ended(self, running: Running, work: Work) -> bool:
         commands = work.scene.workstation.commands
-        for effect in reversed(work.hands.case.journal.effects(action.number)):
-            data = effect.data
-            if effect.kind == UNINSTALLER and data.get("pid") and data.get("boot") == work.scene.workstation.boot:
-                running = Running(int(data["pid"]), float(data["started"]))
-                if commands is not None and not commands.wait(running, 0):
-                    return effect, running
-        return None
+        return commands is None or commands.wait(running, 0)
 
     def _start(self, action: Action, model: EntryUninstall, entry: Entry, work: Work) -> tuple["Effect", Running]:
         command = self._command(model, entry)
@@ -231,14 +230,24 @@ class EntryKind(Offers):
                 f"the uninstaller of {action.target} ended with exit code {code}{meaning}{_last_line(output)}",
                 remedy=f"read {output}; mend it, then resume, or go past it with  --skip {action.number}",
             )
-        if code not in (RESTART, RESTARTING):
-            self._watch(action, step, work, deadline, code)
+        return self._finish(action, step, work, effect, deadline, code, seconds(time.monotonic() - begun))
+
+    def _finish(
+        self, action: Action, step: LoadedStep, work: Work, effect: "Effect", deadline: float, code: int | None, took: str = ""
+    ) -> Outcome:
+        """It has returned: watch until the entry is gone, unless it asks for a restart; then see what it did."""
+        journal, restart = work.hands.case.journal, code in (RESTART, RESTARTING)
+        if not restart:
+            journal.amend(journal.effect(effect.id), watching=True)
+            try:
+                self._watch(action, step, work, deadline, code)
+            except ActionFailed:  # in vain; the next try starts the uninstaller anew
+                journal.amend(journal.effect(effect.id), watching=False)
+                raise
         work.hands.done(effect, f"exit code {'not known' if code is None else code}")
-        restart = code in (RESTART, RESTARTING)
-        took = seconds(time.monotonic() - begun)
         did = self._difference(work, effect)
-        words = {True: "asks for a restart", False: f"was not there (exit code {code})" if code in NOT_THERE else f"took {took}"}
-        return Outcome(state=DONE, items=1, note=words[restart] + did, restart=restart)
+        words = f"was not there (exit code {code})" if code in NOT_THERE else f"took {took}" if took else "went on by itself"
+        return Outcome(state=DONE, items=1, note=("asks for a restart" if restart else words) + did, restart=restart)
 
     def _difference(self, work: Work, effect: "Effect") -> str:
         """What the uninstaller did to what is in the spare; kept whole beside it."""

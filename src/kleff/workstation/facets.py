@@ -180,6 +180,9 @@ class Commands(Protocol):
             ActionFailed: it cannot be started.
         """
 
+    def find_running(self, argv: Sequence[str]) -> Running | None:
+        """A process that was started with this command and still runs, or None."""
+
     def wait(self, running: Running, seconds: float) -> bool:
         """Wait for its end; True if it ended (`code` is then set where it can be known)."""
 

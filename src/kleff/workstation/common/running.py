@@ -65,3 +65,15 @@ def alive(running: Running) -> bool:
         return abs(process.create_time() - running.started) < 0.01 and process.status() != psutil.STATUS_ZOMBIE
     except psutil.Error:
         return False
+
+
+def find(argv: Sequence[str]) -> Running | None:
+    """A process that runs with these last arguments: what was started by a Kleff that was killed before it could note the number."""
+    import psutil
+
+    wanted = list(argv)
+    for process in psutil.process_iter(["cmdline", "create_time", "status"]):
+        command = process.info["cmdline"] or []
+        if command[-len(wanted) :] == wanted and process.info["status"] != psutil.STATUS_ZOMBIE and process.pid != os.getpid():
+            return Running(process.pid, process.info["create_time"])
+    return None

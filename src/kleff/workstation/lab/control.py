@@ -110,6 +110,9 @@ class LabCommands:
         environment = {**os.environ, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
         return running.start([sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), *argv], output, environment)
 
+    def find_running(self, argv: Sequence[str]) -> Running | None:
+        return running.find(["kleff.workstation.lab.program", str(self._lab.folder), *argv])
+
     def wait(self, process: Running, seconds: float) -> bool:
         ended = running.wait(process, seconds)
         if ended and process.code is not None:

@@ -48,5 +48,8 @@ class LinuxCommands:
             raise ActionFailed("the workstation is not running, so its programs are not run")
         return running.start(argv, output, ENVIRONMENT)
 
+    def find_running(self, argv: Sequence[str]) -> Running | None:
+        return running.find(argv) if self._runs else None
+
     def wait(self, process: Running, seconds: float) -> bool:
         return running.wait(process, seconds)
