@@ -9,7 +9,7 @@ import pkgutil
 import signal
 import sys
 import traceback
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -21,12 +21,15 @@ from kleff.case.journal import Journal
 KILLED = -signal.SIGKILL
 
 
-def run_until(words: list[str], write: int, after: bool, log: Path, account: int = 0) -> tuple[int, int]:
+def run_until(
+    words: list[str], write: int, after: bool, log: Path, account: int = 0, prepare: Callable[[], None] | None = None
+) -> tuple[int, int]:
     """Run `kleff WORDS` in a child that kills itself at its `write`th journal write (0: never).
 
     Args:
         after: kill after the write has reached the disk, not just before.
         account: work as this account (uid and gid) instead.
+        prepare: called in the child before Kleff starts.
 
     Returns:
         The exit code (`KILLED` if it was killed), and how many journal writes there were.
@@ -34,7 +37,7 @@ def run_until(words: list[str], write: int, after: bool, log: Path, account: int
     reading, writing = os.pipe()
     pid = os.fork()
     if pid == 0:
-        _child(words, write, after, log, writing, account)
+        _child(words, write, after, log, writing, account, prepare)
     os.close(writing)
     _, status = os.waitpid(pid, 0)
     told = b""
@@ -44,7 +47,7 @@ def run_until(words: list[str], write: int, after: bool, log: Path, account: int
     return os.waitstatus_to_exitcode(status), len(told)
 
 
-def _child(words: list[str], write: int, after: bool, log: Path, writing: int, account: int) -> None:
+def _child(words: list[str], write: int, after: bool, log: Path, writing: int, account: int, prepare: Callable[[], None] | None) -> None:
     code = 70
     try:
         out = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
@@ -59,6 +62,8 @@ def _child(words: list[str], write: int, after: bool, log: Path, writing: int, a
             os.setgroups([])
             os.setresgid(account, account, account)
             os.setresuid(account, account, account)
+        if prepare:
+            prepare()
         sys.argv = ["kleff", *words]
         kleff.__main__.main()
     except SystemExit as end:

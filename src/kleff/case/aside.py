@@ -106,12 +106,14 @@ class Area:
         for folder in folders:
             with self._files.folder(folder.parent.parent) as fd:
                 before = look_of(os.fstat(fd))
-                _make_folder(fd, AREA)
-                with closing_fd(os.open(AREA, FOLDER_FLAGS, dir_fd=fd)) as area:
-                    if os.fstat(area).st_uid != os.geteuid() or stat.S_IMODE(os.fstat(area).st_mode) & 0o077:
-                        raise ActionFailed(f"{folder.parent} belongs to somebody else", remedy="look at it, and take it away")
-                    _make_folder(area, folder.name)
-                _keep_times(fd, before)
+                try:
+                    _make_folder(fd, AREA)
+                    with closing_fd(os.open(AREA, FOLDER_FLAGS, dir_fd=fd)) as area:
+                        if os.fstat(area).st_uid != os.geteuid() or stat.S_IMODE(os.fstat(area).st_mode) & 0o077:
+                            raise ActionFailed(f"{folder.parent} belongs to somebody else", remedy="look at it, and take it away")
+                        _make_folder(area, folder.name)
+                finally:
+                    _keep_times(fd, before)
 
     def make_below(self, area: WPath, name: str) -> None:
         """Make a folder of our own in an area."""
@@ -207,16 +209,22 @@ class Area:
     def clear(self, areas: set[WPath]) -> None:
         """Take away the areas of this case that are empty; the folder that holds them keeps its times."""
         for area in areas:
-            try:
-                with self._files.folder(area.parent.parent) as top:
-                    before = look_of(os.fstat(top))
+            with contextlib.suppress(FileNotFoundError), self._files.folder(area.parent.parent) as top:
+                before = look_of(os.fstat(top))
+                try:
                     with closing_fd(os.open(AREA, FOLDER_FLAGS, dir_fd=top)) as fd:
-                        os.rmdir(area.name, dir_fd=fd)
-                    os.rmdir(AREA, dir_fd=top)
+                        _remove_if_empty(fd, area.name)
+                    _remove_if_empty(top, AREA)
+                finally:
                     _keep_times(top, before)
-            except OSError as error:
-                if error.errno not in (errno.ENOTEMPTY, errno.ENOENT, errno.EEXIST):
-                    raise
+
+
+def _remove_if_empty(fd: int, name: str) -> None:
+    try:
+        os.rmdir(name, dir_fd=fd)
+    except OSError as error:
+        if error.errno not in (errno.ENOTEMPTY, errno.ENOENT, errno.EEXIST):
+            raise
 
 
 def _make_folder(fd: int, name: str) -> None:

@@ -1,0 +1,54 @@
+"""The lowest layer gone wrong: system calls that fail once, for `kleff` in a child process."""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import kleff.case.aside as aside
+import kleff.workstation.common.posix as posix
+
+CODES = {name: getattr(errno, name) for name in ("ENOSPC", "EACCES", "EIO", "EROFS", "EBUSY", "ETXTBSY", "ENOENT")}
+
+
+class Fault:
+    """Fails the `at`-th call of one system call with one error, whoever makes it.
+
+    Args:
+        call: `rename`, `mkdir`, `fsync`, `open`, `read`, `stat`, `replace` or `link`.
+        below: only calls about names below this folder count (descriptors are looked up).
+    """
+
+    def __init__(self, call: str, at: int, code: int, below: Path) -> None:
+        self.call, self.at, self.code, self.below = call, at, code, str(below)
+        self.count = 0
+
+    def arm(self) -> None:
+        if self.call == "rename":
+            original = posix.rename_noreplace
+            for module in (posix, aside):
+                module.rename_noreplace = self._wrapped(original, 1)  # type: ignore[attr-defined]
+        else:
+            setattr(os, self.call, self._wrapped(getattr(os, self.call), 0))
+
+    def _wrapped(self, original: Callable[..., Any], name_at: int) -> Callable[..., Any]:
+        def call(*arguments: Any, **more: Any) -> Any:
+            if self._counts(arguments, more, name_at):
+                self.count += 1
+                if self.count == self.at:
+                    raise OSError(self.code, os.strerror(self.code), str(arguments[name_at]))
+            return original(*arguments, **more)
+
+        return call
+
+    def _counts(self, arguments: tuple[Any, ...], more: dict[str, Any], name_at: int) -> bool:
+        fd = arguments[0] if isinstance(arguments[0], int) else more.get("dir_fd", more.get("src_dir_fd"))
+        if isinstance(fd, int):
+            try:
+                return os.readlink(f"/proc/self/fd/{fd}").startswith(self.below)
+            except OSError:
+                return False
+        return str(arguments[name_at]).startswith(self.below)
