@@ -177,3 +177,21 @@ def test_nothing_to_do_makes_no_case(kleff: Kleff, lab: Path, tag_studio: Path) 
     assert len(list(kleff.cases.iterdir())) == 1
     changed = [d for d in differences(before, tree(lab)) if "state/" not in d and ": state" not in d]
     assert changed == []
+
+
+def test_a_part_is_taken_back(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
+    """By label and by number; the rest stays removed, the case stays finished, and the whole can still be taken back."""
+    before, keys = tree(lab / "files/C"), hives(lab)
+    kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes")
+    assert "labels are" in kleff("undo", kleff.case(), "--only", "nonsense", "--yes", code=2).err
+    kleff("undo", kleff.case(), "--only", "profiles", "--only", "22", "--yes")
+    after = tree(lab / "files/C")
+    back = {p for p in before if ("/Tag Studio" in p and "AppData" in p) or ".brindlewort" in p or p.endswith("licence.bwl")}
+    assert back
+    assert all(after[p][4] == before[p][4] for p in back)
+    assert not (lab / "files/C/ProgramData/Brindlewort/Tag Studio").exists()
+    assert "taken back in part" in json.dumps(kleff("report", kleff.case(), "--json").json()["events"])
+    assert kleff("verify", kleff.case(), code=4).code == 4
+    kleff("undo", kleff.case(), "--yes")
+    assert differences(before, tree(lab / "files/C")) == []
+    assert differences(keys, hives(lab)) == []

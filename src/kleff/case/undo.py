@@ -5,10 +5,13 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass, field
 
-from kleff.case.effect_names import UNINSTALLER
+from kleff.case.effect_names import MOVED, UNINSTALLER
 from kleff.case.effects import KINDS, Hands, areas_of, drop_spares, reconcile, spare_of
+from kleff.case.journal import Effect
 from kleff.case.uninstallers import started_by
 from kleff.errors import DamagedCase, Interrupted, KleffError, Refused
+from kleff.texts import plural
+from kleff.workstation.paths import from_raw
 
 STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
 
@@ -22,13 +25,16 @@ class Undone:
     notes: list[str] = field(default_factory=list)
 
 
-def undo_case(hands: Hands) -> Undone:
+def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
     """Take back every effect, the last first.
 
     An effect that cannot be taken back is named and left; nothing set aside is ever discarded because of it.
 
+    Args:
+        only: the numbers of the actions whose effects are taken back; the case stays finished then.
+
     Raises:
-        Refused: the case holds nothing that could be taken back any more.
+        Refused: the case holds nothing that could be taken back any more, or a part is asked of an unfinished one.
         Interrupted: asked to stop; what is taken back so far is journaled, and undo can be called again.
     """
     case = hands.case
@@ -36,12 +42,21 @@ def undo_case(hands: Hands) -> Undone:
         raise Refused(
             "what was set aside has been discarded; it cannot be taken back", where=str(case.folder), remedy="restore from the bag by hand"
         )
-    case.enter(hands.workstation, "undoing")
+    if only is not None and case.state != "finished":
+        raise Refused(
+            f"the case is {case.state}; a part of it can be taken back once it is finished",
+            where=str(case.folder),
+            remedy="take it all back, or finish it first",
+        )
+    if only is None:
+        case.enter(hands.workstation, "undoing")
     _wait_for_uninstallers(hands)
     reconcile(hands)
     result = Undone()
     # `stays` again: what stood in the way may be gone by now.
     effects = [e for e in reversed(case.journal.effects()) if e.state in ("done", "stays")]
+    if only is not None:
+        effects = _part(hands, effects, only)
     hands.progress.start("taking back", items=sum(int(e.data.get("items", 0)) for e in effects))
     for effect in effects:
         _check_stop(hands)
@@ -54,8 +69,22 @@ def undo_case(hands: Hands) -> Undone:
             result.stays.append(note)
     drop_spares(hands)
     hands.area.clear(areas_of(hands))
-    case.enter(hands.workstation, "undone")
+    if only is None:
+        case.enter(hands.workstation, "undone")
+    else:
+        case.journal.tell(f"taken back in part: {plural(result.count, 'change')} of action {', '.join(map(str, sorted(only)))}")
     return result
+
+
+def _part(hands: Hands, effects: list[Effect], only: set[int]) -> list[Effect]:
+    """The effects of some actions, and of the folders above that were set aside themselves and must stand first."""
+    style = hands.workstation.style
+    places = [from_raw(style, e.place) for e in effects if e.action in only and e.kind == MOVED]
+
+    def needed(effect: Effect) -> bool:
+        return effect.kind == MOVED and any(place.below(from_raw(style, effect.place)) for place in places)
+
+    return [e for e in effects if e.action in only or needed(e)]
 
 
 def _wait_for_uninstallers(hands: Hands) -> None:

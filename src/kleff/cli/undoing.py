@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 import typer
 
 from kleff.cli.options import CaseArgument, CasesOption, QuietOption, YesCaseOption
 
 
-def undo(case: CaseArgument, cases: CasesOption = None, yes: YesCaseOption = False, quiet: QuietOption = False) -> None:
-    """Take a case back."""
+def undo(
+    case: CaseArgument,
+    only: Annotated[
+        list[str] | None, typer.Option("--only", metavar="LABEL|ACTION", help="Only this part; may be given more than once.")
+    ] = None,
+    cases: CasesOption = None,
+    yes: YesCaseOption = False,
+    quiet: QuietOption = False,
+) -> None:
+    """Take a case back, or a part of it."""
     from kleff.case.effects import Hands
     from kleff.case.folder import check_unmarked, find_case, open_case
     from kleff.case.marks import lock
@@ -18,20 +28,21 @@ def undo(case: CaseArgument, cases: CasesOption = None, yes: YesCaseOption = Fal
     from kleff.cli.progress import watching
     from kleff.cli.show import show
     from kleff.errors import NotClean, Refused
-    from kleff.report.summary import undo_question, undone_page
+    from kleff.report.summary import actions_named, undo_question, undone_page
 
     folder = find_case(case, cases or default_cases())
     with open_case(folder) as looked:
         workstation = case_workstation(looked)
         if looked.state == "undone" and not any(e.state == "stays" and e.kind == "moved" for e in looked.journal.effects()):
             raise Refused("the case is taken back already", where=str(folder), remedy=f"kleff report {folder}")
-        confirm(undo_question(looked), yes, f"kleff undo {folder} --yes")
+        part = actions_named(looked, only) if only else None
+        confirm(undo_question(looked, part), yes, f"kleff undo {folder} --yes")
     with lock(workstation, f"taking back {folder.name}"), open_case(folder, writable=True) as opened:
         check_unmarked(workstation, opened.id)
         from kleff.case.guard import Guard
 
         with watching(quiet) as progress:
-            result = undo_case(Hands(workstation, opened, Guard(workstation), progress))
+            result = undo_case(Hands(workstation, opened, Guard(workstation), progress), part)
         show(undone_page(opened, result))
         if result.stays:
             raise typer.Exit(NotClean.exit_code)

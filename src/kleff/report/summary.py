@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from kleff.case.folder import Case
 from kleff.case.undo import Undone
-from kleff.engine.run import Ended
+from kleff.engine.run import Ended, rows
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN
+from kleff.errors import UsageError
 from kleff.objects.base import DONE, SKIPPED
 from kleff.report.case_report import next_commands
 from kleff.report.documents import CasesDocument
@@ -51,9 +52,29 @@ def closing_page(case: Case, ended: Ended) -> Page:
     return page
 
 
-def undo_question(case: Case) -> str:
-    """What is asked before a case is taken back."""
-    effects = [e for e in case.journal.effects() if e.state in ("done", "intended", "stays")]
+def actions_named(case: Case, names: list[str]) -> set[int]:
+    """The numbers of the actions that are meant by their number or their label.
+
+    Raises:
+        UsageError: a name that means none.
+    """
+    found = rows(case)
+    numbers: set[int] = set()
+    for name in names:
+        meant = {r.action.number for r in found if name in (str(r.action.number), r.action.label) and r.action.phase != "verify"}
+        if not meant:
+            labels = sorted({r.action.label for r in found if r.action.label})
+            raise UsageError(
+                f"no action has the number or label {name!r}",
+                remedy=f"labels are {', '.join(labels)}; kleff report {case.folder}  shows the numbers",
+            )
+        numbers |= meant
+    return numbers
+
+
+def undo_question(case: Case, only: set[int] | None = None) -> str:
+    """What is asked before a case, or a part of it, is taken back."""
+    effects = [e for e in case.journal.effects() if e.state in ("done", "intended", "stays") and (only is None or e.action in only)]
     return f"Take back {plural(len(effects), 'change')} on {case.text('host')} ({case.text('product')})?"
 
 
