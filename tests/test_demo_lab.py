@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import struct
 import subprocess
 import sys
 from base64 import b64decode
@@ -92,6 +93,11 @@ def test_undo_gives_back_everything_uninstallers_included(kleff: Kleff, lab: Pat
     (big / "twin.dll").hardlink_to(big / "huge.dll")
     (big / "link.dll").symlink_to("huge.dll")
     (big / "huge.dll").chmod(0o604)
+    entries = ((1, 6, -1), (2, 4, 1001), (4, 4, -1), (16, 4, -1), (32, 0, -1))  # acl(5): owner, user 1001, group, mask, others
+    acl = struct.pack("<I", 2) + b"".join(struct.pack("<HHi", *entry) for entry in entries)
+    for path in (big, big / "tag00.dll", big.parent / "locale/de.lang"):
+        os.setxattr(path, "system.posix_acl_access", acl)
+        os.setxattr(path, "user.bench", b"17")
     before, keys_before = tree(lab / "files/C"), hives(lab)
     services = Lab(lab).state().running_services
     out = kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes", "--spare", spare).out

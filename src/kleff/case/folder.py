@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import stat
 from collections.abc import Iterator
 from datetime import datetime
@@ -10,7 +11,7 @@ from pathlib import Path
 
 from kleff.case.journal import Journal
 from kleff.case.marks import Mark, clear_mark, read_mark, set_mark
-from kleff.errors import Blocked, DamagedCase, NoSuchCase, Refused
+from kleff.errors import Blocked, DamagedCase, NoSuchCase, Refused, Stopped
 from kleff.texts import now
 from kleff.workstation.common.posix import sync_folder
 from kleff.workstation.facets import Workstation
@@ -87,13 +88,18 @@ def create_case(cases: Path, workstation: Workstation, procedure: bytes, stem: s
         sync_folder(cases)
     except OSError as error:
         raise Refused(f"cannot make a case there: {error.strerror}", where=str(cases), remedy="name another folder with --cases") from None
-    journal = Journal(folder / "case.db", create=True)
-    case = Case(folder, journal)
-    journal.set(
-        id=folder.name, state="new", made=now(), procedure=procedure, workstation=workstation.spec,
-        host=workstation.name, identity=workstation.identity, boot=workstation.boot, **facts,
-    )  # fmt: skip
-    return case
+    try:
+        journal = Journal(folder / "case.db", create=True)
+        journal.set(
+            id=folder.name, state="new", made=now(), procedure=procedure, workstation=workstation.spec,
+            host=workstation.name, identity=workstation.identity, boot=workstation.boot, **facts,
+        )  # fmt: skip
+    except (DamagedCase, Stopped) as error:
+        shutil.rmtree(folder)  # made a moment ago, and empty but for a journal that could not be begun
+        raise Refused(
+            f"cannot make a case there: {error.what}", where=str(cases), remedy="make room, or name another folder with --cases"
+        ) from None
+    return Case(folder, journal)
 
 
 def _new_folder(cases: Path, stem: str) -> Path:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
@@ -88,7 +89,8 @@ class Journal:
 
     def close(self) -> None:
         if self._writable:
-            self._db.execute("PRAGMA journal_mode=DELETE")
+            with contextlib.suppress(sqlite3.OperationalError):  # no room to tidy up; the log beside it is read next time
+                self._db.execute("PRAGMA journal_mode=DELETE")
         self._db.close()
 
     @contextmanager
