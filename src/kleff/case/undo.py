@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass, field
 
 from kleff.case.effect_names import MOVED, UNINSTALLER
-from kleff.case.effects import KINDS, Hands, areas_of, drop_spares, reconcile, spare_of
+from kleff.case.effects import KINDS, Hands, areas_of, drop_spares, reconcile
 from kleff.case.journal import Effect
-from kleff.case.uninstallers import started_by
+from kleff.case.uninstallers import started_by, until_still
 from kleff.errors import DamagedCase, Interrupted, KleffError, Refused
 from kleff.texts import plural
 from kleff.workstation.paths import from_raw
-
-STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
 
 
 @dataclass
@@ -102,13 +99,8 @@ def _wait_for_uninstallers(hands: Hands) -> None:
         hands.progress.say(f"waiting for the uninstaller of {data.get('what', '')} to end")
         while running is not None and hands.workstation.commands is not None and not hands.workstation.commands.wait(running, 0.25):
             _check_stop(hands)
-        still_since, last = time.monotonic(), ""
-        while data.get("index") and time.monotonic() - still_since < STILL:
-            _check_stop(hands)
-            now = spare_of(hands, effect.id).difference(str(data["index"])).text
-            if now != last:
-                still_since, last = time.monotonic(), now
-            time.sleep(0.2)
+        until_still(hands, effect, hands.progress.should_stop)
+        _check_stop(hands)
 
 
 def _check_stop(hands: Hands) -> None:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+import time
+from collections.abc import Callable
 
 from kleff.case.effect_names import UNINSTALLER
+from kleff.case.effects import Hands, spare_of
+from kleff.case.journal import Effect
 from kleff.workstation.facets import Running, Workstation
 
-if TYPE_CHECKING:
-    from kleff.case.journal import Effect
+STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
 
 
 def started_by(effect: Effect, workstation: Workstation) -> Running | None:
@@ -21,3 +23,15 @@ def started_by(effect: Effect, workstation: Workstation) -> Running | None:
     if data.get("pid"):
         return Running(int(data["pid"]), float(data["started"]))
     return workstation.commands.find_running([str(word) for word in data.get("command", [])])
+
+
+def until_still(hands: Hands, effect: Effect, enough: Callable[[], bool]) -> None:
+    """Wait until nothing of what is in an effect's spare changes any more (a copy that was handed over to may be at work),
+    or `enough` says so.
+    """
+    still_since, last = time.monotonic(), ""
+    while effect.data.get("index") and time.monotonic() - still_since < STILL and not enough():
+        now = spare_of(hands, effect.id).difference(str(effect.data["index"])).text
+        if now != last:
+            still_since, last = time.monotonic(), now
+        time.sleep(0.2)

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 from msgspec import Meta, field
 
 from kleff.case.effect_names import UNINSTALLER
-from kleff.case.uninstallers import started_by
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.objects.spares import spare_keys, spare_places, spare_values
@@ -157,6 +156,8 @@ class EntryKind(Offers):
         model = step.model
         assert isinstance(model, EntryUninstall)
         entry, last = self._entry(action, step, work.scene), self._last(action, work)
+        from kleff.case.uninstallers import started_by
+
         running = started_by(last, work.scene.workstation) if last else None
         deadline = time.monotonic() + parse_duration(model.patience)
         if last is not None and running is not None and not self._ended(running, work):
@@ -165,6 +166,8 @@ class EntryKind(Offers):
             return Outcome(note="already gone", restart=last is not None and last.data.get("code") in (RESTART, RESTARTING))
         elif last is not None and last.data.get("watching"):  # cut off while the copy it handed over to was at work
             return self._finish(action, step, work, last, deadline, last.data["code"])
+        elif last is not None and self._went_on_by_itself(action, step, work, last):
+            return self._finish(action, step, work, last, deadline, last.data.get("code"))
         else:
             last, running = self._start(action, model, entry, work)
         return self._follow(action, step, work, last, running, deadline)
@@ -173,6 +176,16 @@ class EntryKind(Offers):
         """The uninstaller that an interrupted run of this case started on this boot."""
         found = [e for e in work.hands.case.journal.effects(action.number) if e.kind == UNINSTALLER]
         return found[-1] if found and found[-1].data.get("boot") == work.scene.workstation.boot else None
+
+    def _went_on_by_itself(self, action: Action, step: LoadedStep, work: Work, last: "Effect") -> bool:
+        """Cut off at an unknown instant: give what may still be at work time; True if the product is gone then."""
+        from kleff.case.uninstallers import until_still
+
+        if last.data.get("ended") or last.data.get("spare") == "making":
+            return False
+        work.progress.say(f"     looking whether the uninstaller of {action.target} is still at work")
+        until_still(work.hands, last, lambda: self._entry(action, step, work.scene) is None)
+        return self._entry(action, step, work.scene) is None
 
     def _ended(self, running: Running, work: Work) -> bool:
         commands = work.scene.workstation.commands
@@ -222,7 +235,7 @@ class EntryKind(Offers):
                 )
             work.progress.step()
         code = running.code
-        work.hands.case.journal.amend(effect, code=code)
+        effect = work.hands.case.journal.amend(effect, code=code, ended=code not in (OK, None, *NOT_THERE))
         if code not in (OK, RESTART, RESTARTING, None, *NOT_THERE):
             meaning = f" ({MEANINGS[code]})" if code in MEANINGS else ""
             work.hands.done(effect, f"exit code {code}")
@@ -242,7 +255,7 @@ class EntryKind(Offers):
             try:
                 self._watch(action, step, work, deadline, code)
             except ActionFailed:  # in vain; the next try starts the uninstaller anew
-                journal.amend(journal.effect(effect.id), watching=False)
+                journal.amend(journal.effect(effect.id), watching=False, ended=True)
                 raise
         work.hands.done(effect, f"exit code {'not known' if code is None else code}")
         did = self._difference(work, effect)
