@@ -26,6 +26,7 @@ def test_every_reading_command(kleff: Kleff, lab: Path, tag_studio: Path) -> Non
         "verify": kleff("verify", tag_studio, *on, "--json", code=4),
         "lab": kleff("lab", "show", lab, "--json"),
     }
+    before = kleff("preview", tag_studio, *on, "--spare", "off", "--json")
     run = kleff("run", tag_studio, *on, "--yes", "--json", "--ticket", "T-1", "--technician", "Mira", "--quiet")
     assert run.err == ""
     outputs["report"] = kleff("report", kleff.case(), "--format", "json")
@@ -39,8 +40,9 @@ def test_every_reading_command(kleff: Kleff, lab: Path, tag_studio: Path) -> Non
     jsonschema.validate(report, schema("report"))
     assert (report["case"]["ticket"], report["case"]["technician"], report["clean"]) == ("T-1", "Mira", True)
     assert report == outputs["report"].json()
-    preview = outputs["preview"].json()
-    assert preview["no_return"] == next(a["number"] for a in preview["actions"] if a["final"])
+    assert outputs["preview"].json()["no_return"] == 0
+    preview = before.json()
+    assert preview["no_return"] == next(a["number"] for a in preview["actions"] if a["final"]) == 17
 
 
 def test_names_that_are_not_text(kleff: Kleff, tmp_path: Path) -> None:
