@@ -99,10 +99,19 @@ def read_export(folder: Path, stem: str, sha256: str) -> tuple[KeyRef, RegKey]:
         DamagedCase: it is missing or has changed.
     """
     file = folder / f"{stem}.json"
+    return unpack(read_checked(file, sha256), str(file))
+
+
+def read_checked(file: Path, sha256: str) -> bytes:
+    """A file of the case, as it was written.
+
+    Raises:
+        DamagedCase: it is missing or has changed.
+    """
     try:
         data = file.read_bytes()
     except OSError as error:
         raise DamagedCase(f"cannot be read: {error.strerror}", where=str(file), remedy="restore the case folder from a copy") from None
     if hashlib.sha256(data).hexdigest() != sha256:
         raise DamagedCase("has changed since it was written", where=str(file), remedy="restore the case folder from a copy")
-    return unpack(data, str(file))
+    return data

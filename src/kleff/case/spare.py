@@ -21,8 +21,7 @@ from pathlib import Path
 import msgspec
 
 from kleff.case.aside import Area
-from kleff.case.exports import export, read_export, write_new
-from kleff.errors import DamagedCase
+from kleff.case.exports import export, read_checked, read_export, write_new
 from kleff.procedure.globs import fold
 from kleff.texts import plain, plural
 from kleff.workstation.common.files import FileTree
@@ -198,13 +197,7 @@ class Spare:
         Raises:
             DamagedCase: missing or changed.
         """
-        file = self._folder / f"{self._stem}.json"
-        try:
-            data = file.read_bytes()
-        except OSError as error:
-            raise DamagedCase(f"cannot be read: {error.strerror}", where=str(file), remedy="restore the case folder from a copy") from None
-        if hashlib.sha256(data).hexdigest() != sha256:
-            raise DamagedCase("has changed since it was written", where=str(file), remedy="restore the case folder from a copy")
+        data = read_checked(self._folder / f"{self._stem}.json", sha256)
         return msgspec.convert(json.loads(data), SpareIndex)
 
     def difference(self, sha256: str) -> Difference:

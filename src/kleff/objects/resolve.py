@@ -81,7 +81,8 @@ class Resolver:
         return Expanded(style.join(*split), split[0], split[1])
 
     def _join(self, template: Template, base: WPath | None, account: Account | None) -> Expanded:
-        if base is None or not base.parts:
+        root = base is not None and not base.parts and template.variable != "env.SystemDrive"  # which is a root by its nature
+        if base is None or root:
             return Expanded(template.text, account=account, variable=template.variable, absent=f"{template.variable} is not set here")
         found = Expanded(str(base), base.volume, _literal(base.parts), account, template.variable, base)
         return self._append(found, template)
