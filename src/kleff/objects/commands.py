@@ -109,7 +109,6 @@ class CommandKind(Offers):
         if not lines:
             action.state, action.reason = ABSENT, "nothing in it"
             return
-        action.items = len(lines)
         action.shows.append(f"holds {plural(len(lines), 'thing')}: {plain(', '.join(lines[:4]))}{' ...' if len(lines) > 4 else ''}")
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:

@@ -146,7 +146,7 @@ class PathKind(Offers):
         try:
             for path in paths:
                 measure = scene.workstation.files.measure(path)
-                action.items += measure.items
+                action.items += measure.files
                 action.size += measure.size
         except OSError as error:
             action.state, action.reason = UNREADABLE, _why(error)

@@ -83,7 +83,9 @@ class Resolver:
     def _join(self, template: Template, base: WPath | None, account: Account | None) -> Expanded:
         root = base is not None and not base.parts and template.variable != "env.SystemDrive"  # which is a root by its nature
         if base is None or root:
-            return Expanded(template.text, account=account, variable=template.variable, absent=f"{template.variable} is not set here")
+            name = template.variable
+            written = f"%{name.removeprefix('env.')}%" if name.startswith("env.") else f"{{{name}}}"
+            return Expanded(template.text, account=account, variable=template.variable, absent=f"{written} is not set here")
         found = Expanded(str(base), base.volume, _literal(base.parts), account, template.variable, base)
         return self._append(found, template)
 

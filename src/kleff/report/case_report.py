@@ -175,7 +175,7 @@ def _lines(found: list[Row], tone: str = "plain") -> list[tuple[str, str]]:
         action = row.action
         label = f"{action.label}: " if action.label else ""
         who = f" [{action.account}]" if action.account else ""
-        much = f", {plural(row.items, 'item')}" if action.kind == "paths" and row.items else ""
+        much = f", {plural(row.items, 'file' if action.phase == 'backup' else 'item')}" if action.kind == "paths" and row.items else ""
         much += f", {size(row.size)}" if row.size else ""
         note = f" - {row.note}" if row.note else ""
         lines.append((plain(f"{action.number:>3}  {label}{action.target}{who}{much}{note}"), tone))

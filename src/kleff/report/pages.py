@@ -127,8 +127,8 @@ def amount(action: Action) -> str:
     if not action.items or action.state not in (TO_DO, "manual"):
         return ""
     if action.kind == "paths":
-        return f"{plural(action.items, 'item')}, {size(action.size)}"
-    nouns = {"key": "key", "value": "value", "package": "package", "command": "thing"}
+        return f"{plural(action.items, 'file' if action.phase == 'backup' else 'item')}, {size(action.size)}"
+    nouns = {"key": "key", "value": "value", "package": "package"}
     if action.kind not in nouns:
         return ""
     return plural(action.items, nouns[action.kind]) + (f", {size(action.size)}" if action.size else "")
