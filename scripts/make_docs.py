@@ -13,7 +13,6 @@ from typing import Any, get_type_hints
 import msgspec
 
 from kleff.engine.kinds import model_table
-from kleff.errors import KleffError
 from kleff.procedure.load import PHASES
 from kleff.procedure.model import AccountStep, Keep, Product, Section, Step
 from kleff.report.documents import DOCUMENTS, schema
@@ -109,15 +108,6 @@ def _json_type(entry: dict[str, Any]) -> str:
     if entry.get("type") == "array":
         return f"list of {_json_type(entry['items'])}"
     return str(entry.get("type"))
-
-
-def exit_codes() -> list[tuple[int, str, str]]:
-    """(code, reference, meaning) of every error class."""
-
-    def below(kind: type[KleffError]) -> list[type[KleffError]]:
-        return [kind, *(k for sub in kind.__subclasses__() for k in below(sub))]
-
-    return sorted((k.exit_code, k.reference, (k.__doc__ or "").splitlines()[0]) for k in below(KleffError)[1:])
 
 
 PAGES = {"procedure.md": procedure_page, "json.md": json_page}

@@ -99,7 +99,7 @@ RUNS = ("sqlite3", "zstandard", "tarfile", "psutil", "kleff.case.effects", "klef
 FORBIDDEN = {
     "--version": (*HEAVY, *RUNS, "typer", "msgspec", "argparse", "subprocess", "dataclasses"),
     "--help": (*HEAVY, *RUNS, "msgspec", "tomllib", "tree_sitter", "rich", "kleff.engine", "kleff.workstation", "kleff.procedure"),
-    "survey": (*HEAVY, *RUNS, "jsonschema", "kleff.report.documents", "kleff.cli.demo_data"),
+    "survey": (*HEAVY, *RUNS, "jsonschema", "kleff.report.documents"),
     "preview": (*HEAVY, *RUNS, "rich.table"),
     "list": (*HEAVY, *RUNS),
     "cases": (*HEAVY, "zstandard", "psutil", "tree_sitter"),

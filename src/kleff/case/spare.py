@@ -237,8 +237,11 @@ class Spare:
         stays: list[str] = []
         for kept in index.things:
             stays += self._bring(kept)
-        for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode)] + index.above):
+        for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode)]):
             self._settle(kept)
+        for kept in index.above:  # not the product's own: only the times its going has changed
+            with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as fd:
+                os.utime(fd, ns=(kept.atime, kept.mtime))
         for key in index.keys:
             ref, tree = read_export(self._folder, key.stem, key.sha256)
             if self._registry is not None:

@@ -17,7 +17,9 @@ from kleff.workstation.open import open_workstation
 
 def default_cases() -> Path:
     """Where cases are kept unless --cases says otherwise."""
-    return _state() / "cases"
+    if os.geteuid() == 0:
+        return Path("/var/lib/kleff/cases")
+    return Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "kleff" / "cases"
 
 
 def default_library() -> Path:
@@ -25,12 +27,6 @@ def default_library() -> Path:
     if os.geteuid() == 0:
         return Path("/etc/kleff/procedures")
     return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "kleff" / "procedures"
-
-
-def _state() -> Path:
-    if os.geteuid() == 0:
-        return Path("/var/lib/kleff")
-    return Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "kleff"
 
 
 def find_procedure(name: str, library: Path | None) -> Path:

@@ -243,10 +243,10 @@ class EntryKind(Offers):
                 f"the uninstaller of {action.target} ended with exit code {code}{meaning}{_last_line(output)}",
                 remedy=f"read {output}; mend it, then resume, or go past it with  --skip {action.number}",
             )
-        return self._finish(action, step, work, effect, deadline, code, seconds(time.monotonic() - begun))
+        return self._finish(action, step, work, effect, deadline, code, begun)
 
     def _finish(
-        self, action: Action, step: LoadedStep, work: Work, effect: "Effect", deadline: float, code: int | None, took: str = ""
+        self, action: Action, step: LoadedStep, work: Work, effect: "Effect", deadline: float, code: int | None, begun: float = 0.0
     ) -> Outcome:
         """It has returned: watch until the entry is gone, unless it asks for a restart; then see what it did."""
         journal, restart = work.hands.case.journal, code in (RESTART, RESTARTING)
@@ -259,7 +259,13 @@ class EntryKind(Offers):
                 raise
         work.hands.done(effect, f"exit code {'not known' if code is None else code}")
         did = self._difference(work, effect)
-        words = f"was not there (exit code {code})" if code in NOT_THERE else f"took {took}" if took else "went on by itself"
+        words = (
+            f"was not there (exit code {code})"
+            if code in NOT_THERE
+            else f"took {seconds(time.monotonic() - begun)}"
+            if begun
+            else "went on by itself"
+        )
         return Outcome(state=DONE, items=1, note=("asks for a restart" if restart else words) + did, restart=restart)
 
     def _difference(self, work: Work, effect: "Effect") -> str:

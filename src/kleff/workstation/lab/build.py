@@ -36,7 +36,6 @@ class LabBuilder:
         self._root = RegKey("")
         self._programs: list[dict[str, Any]] = []
         self._processes: list[dict[str, Any]] = []
-        self.file_count = 0
 
     def file(self, path: str, content: str | bytes) -> None:
         """A file by its path on the lab, e.g. `C:\\Windows\\win.ini`."""
@@ -45,7 +44,6 @@ class LabBuilder:
         host.write_bytes(content if isinstance(content, bytes) else content.encode())
         self._time += 61
         os.utime(host, (self._time, self._time))
-        self.file_count += 1
 
     def key(self, path: str, **values: Setting) -> None:
         """A key by its physical path (`HKLM\\...` or `HKU\\SID\\...`) with values; `default_` is the default value."""

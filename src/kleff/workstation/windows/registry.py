@@ -234,13 +234,3 @@ class Registry:
         for below in tree.keys.values():
             left += self.write_tree(key.child(below.name), below)
         return left
-
-    def missing_parents(self, key: KeyRef) -> int:
-        """How many keys above this one are not there."""
-        parts = key.parts
-        count = 0
-        for end in range(len(parts) - 1, 0, -1):
-            if self.exists(KeyRef(key.hive, "\\".join(parts[:end]), key.view)):
-                break
-            count += 1
-        return count

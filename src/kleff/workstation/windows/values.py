@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 REG_NONE, REG_SZ, REG_EXPAND_SZ, REG_BINARY, REG_DWORD = 0, 1, 2, 3, 4
 REG_MULTI_SZ, REG_QWORD = 7, 11
-TYPE_NAMES = {0: "REG_NONE", 1: "REG_SZ", 2: "REG_EXPAND_SZ", 3: "REG_BINARY", 4: "REG_DWORD", 7: "REG_MULTI_SZ", 11: "REG_QWORD"}
 
 
 @dataclass(frozen=True)
