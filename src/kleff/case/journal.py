@@ -12,6 +12,7 @@ from typing import Any
 
 import msgspec
 
+from kleff.case.effect_data import check_effect
 from kleff.errors import DamagedCase, Stopped
 from kleff.texts import now, plain_all
 
@@ -66,10 +67,11 @@ class Journal:
                 raise DamagedCase("the journal is missing", where=str(file), remedy="name a whole case folder")
             self._db = sqlite3.connect(file, isolation_level=None, timeout=10)
             self._open(create)
-        except sqlite3.DatabaseError as error:
-            raise DamagedCase(
-                f"the journal cannot be read: {error}", where=str(file), remedy="restore the case folder from a copy"
-            ) from None
+        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
+            raise self._damaged(error) from None
+
+    def _damaged(self, why: object) -> DamagedCase:
+        return DamagedCase(f"the journal cannot be read: {why}", where=str(self.file), remedy="restore the case folder from a copy")
 
     def _open(self, create: bool) -> None:
         if self._writable:
@@ -77,6 +79,10 @@ class Journal:
             self._db.execute("PRAGMA synchronous=FULL")
         if create:
             self._db.executescript(f"BEGIN;{SCHEMA}PRAGMA user_version={FORMAT};COMMIT;")
+        else:
+            found = self._db.execute("PRAGMA quick_check(1)").fetchone()[0]
+            if found != "ok":
+                raise self._damaged(found)
         version = self._db.execute("PRAGMA user_version").fetchone()[0]
         if version != FORMAT:
             raise DamagedCase(
@@ -109,11 +115,25 @@ class Journal:
                 f"the case cannot be written: {error}", where=str(self.file), remedy="make room on its volume, and check the rights"
             ) from None
 
+    def _rows(self, query: str, *values: object, types: tuple[type, ...] = ()) -> list[Any]:
+        """What a query finds.
+
+        Raises:
+            DamagedCase: it cannot be read, or is of other types than were written.
+        """
+        try:
+            found = self._db.execute(query, values).fetchall()
+        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
+            raise self._damaged(error) from None
+        if types and any(not isinstance(cell, kind) for row in found for cell, kind in zip(row, types, strict=True)):
+            raise self._damaged("it holds a value of a wrong type")
+        return found
+
     # -- meta and events --------------------------------------------------------------------------------------
 
     def get(self, key: str) -> Any:
-        row = self._db.execute("SELECT value FROM meta WHERE key=?", (key,)).fetchone()
-        return row[0] if row else None
+        rows = self._rows("SELECT value FROM meta WHERE key=?", key)
+        return rows[0][0] if rows else None
 
     def set(self, **values: str | bytes) -> None:
         with self.write() as db:
@@ -125,7 +145,7 @@ class Journal:
             db.execute("INSERT INTO events (at, text) VALUES (?,?)", (now(), text))
 
     def events(self) -> list[tuple[str, str]]:
-        return self._db.execute("SELECT at, text FROM events ORDER BY id").fetchall()
+        return self._rows("SELECT at, text FROM events ORDER BY id", types=(str, str))
 
     # -- actions ----------------------------------------------------------------------------------------------
 
@@ -135,7 +155,7 @@ class Journal:
 
     def actions(self) -> list[tuple[int, str, str, str, int, int]]:
         """(id, plan, state, note, items, size) in order."""
-        return self._db.execute("SELECT id, plan, state, note, items, size FROM actions ORDER BY id").fetchall()
+        return self._rows("SELECT id, plan, state, note, items, size FROM actions ORDER BY id", types=(int, str, str, str, int, int))
 
     def end_action(self, action: int, state: str, note: str = "", items: int = 0, size: int = 0) -> None:
         with self.write() as db:
@@ -147,7 +167,7 @@ class Journal:
     # -- effects ----------------------------------------------------------------------------------------------
 
     def next_effect(self) -> int:
-        return int(self._db.execute("SELECT coalesce(max(id),0)+1 FROM effects").fetchone()[0])
+        return int(self._rows("SELECT coalesce(max(id),0)+1 FROM effects", types=(int,))[0][0])
 
     def intend(self, effects: list[Effect]) -> None:
         """Intents between which no order is needed, in one flush."""
@@ -174,10 +194,17 @@ class Journal:
         return self._effects("") if action is None else self._effects("WHERE action=?", action)
 
     def _effects(self, condition: str, *values: int) -> list[Effect]:
-        rows = self._db.execute(
-            f"SELECT id, action, kind, place, data, state, note, at FROM effects {condition} ORDER BY id", values
-        ).fetchall()
-        return [Effect(r[0], r[1], r[2], bytes(r[3]), msgspec.json.decode(r[4]), r[5], r[6], r[7]) for r in rows]
+        query = f"SELECT id, action, kind, place, data, state, note, at FROM effects {condition} ORDER BY id"
+        rows = self._rows(query, *values, types=(int, int, str, bytes, str, str, str, str))
+        return [self._effect(*row) for row in rows]
+
+    def _effect(self, number: int, action: int, kind: str, place: bytes, text: str, state: str, note: str, at: str) -> Effect:
+        try:
+            data = msgspec.json.decode(text)
+        except msgspec.MsgspecError as error:
+            raise self._damaged(error) from None
+        check_effect(kind, state, data, str(self.file))
+        return Effect(number, action, kind, place, data, state, note, at)
 
     # -- bag --------------------------------------------------------------------------------------------------
 
@@ -188,7 +215,7 @@ class Journal:
 
     def bag_items(self) -> list[tuple[str, int, str, int]]:
         """(name below the bag, action, SHA-256, bytes)."""
-        return self._db.execute("SELECT name, action, sha256, size FROM bag ORDER BY name").fetchall()
+        return self._rows("SELECT name, action, sha256, size FROM bag ORDER BY name", types=(str, int, str, int))
 
 
 def _dump(data: dict[str, Any]) -> str:

@@ -66,11 +66,20 @@ def record_plan(case: Case, plan: Plan) -> None:
 
 
 def rows(case: Case) -> list[Row]:
-    """The plan as recorded, with what became of it."""
-    return [
-        Row(msgspec.json.decode(plan, type=Action), state, note, items, size)
-        for _, plan, state, note, items, size in case.journal.actions()
-    ]
+    """The plan as recorded, with what became of it.
+
+    Raises:
+        DamagedCase: it is not one.
+    """
+    try:
+        return [
+            Row(msgspec.json.decode(plan, type=Action), state, note, items, size)
+            for _, plan, state, note, items, size in case.journal.actions()
+        ]
+    except (msgspec.MsgspecError, ValueError) as error:
+        raise DamagedCase(
+            f"the plan cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
+        ) from None
 
 
 class Runner:

@@ -8,6 +8,7 @@ from kleff.case.bag import saved_size
 from kleff.case.folder import Case
 from kleff.engine.run import Row, rows
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Verification
+from kleff.errors import DamagedCase
 from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, SKIPPED, WAITING, Action
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.report.documents import CaseInfo, DoneInfo, EffectInfo, EventInfo, ReportDocument
@@ -55,7 +56,7 @@ def report_document(case: Case) -> ReportDocument:
         kleff="report",
         case=case_info(case),
         procedure=case.text("procedure_name"),
-        elapsed=float(case.text("elapsed") or 0),
+        elapsed=elapsed(case),
         actions=[_done(row, windows) for row in rows(case)],
         effects=[
             EffectInfo(number=e.id, action=e.action, kind=e.kind, what=_what(e.place, e.data, windows), state=e.state, note=e.note, at=e.at)
@@ -67,10 +68,24 @@ def report_document(case: Case) -> ReportDocument:
     )
 
 
+def elapsed(case: Case) -> float:
+    """How long the last run worked, in seconds; 0 if it is not known."""
+    try:
+        found = float(case.text("elapsed") or 0)
+    except ValueError:
+        return 0.0
+    return found if 0 <= found < 1e9 else 0.0
+
+
 def verification(case: Case) -> Verification | None:
     """What the last verification of the case found."""
     raw = case.journal.get("verification")
-    return None if raw is None else msgspec.json.decode(raw, type=Verification)
+    try:
+        return None if raw is None else msgspec.json.decode(raw, type=Verification)
+    except (msgspec.MsgspecError, TypeError, ValueError) as error:
+        raise DamagedCase(
+            f"what was verified cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
+        ) from None
 
 
 def _done(row: Row, windows: bool) -> DoneInfo:
@@ -121,7 +136,7 @@ def report_page(case: Case) -> Page:
     facts = [
         ("product", info.product), ("workstation", f"{info.host} ({info.workstation})"), ("ticket", info.ticket),
         ("technician", info.technician), ("procedure", case.text("procedure_name")), ("begun", info.made), ("ended", info.ended),
-        ("worked", seconds(float(case.text("elapsed") or 0))),
+        ("worked", seconds(elapsed(case))),
     ]  # fmt: skip
     for name, value in facts:
         if value:

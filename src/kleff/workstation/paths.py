@@ -7,6 +7,7 @@ import os
 import stat
 from dataclasses import dataclass, field
 
+from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle, fold
 
 
@@ -60,8 +61,14 @@ class WPath:
 
 
 def from_raw(style: PathStyle, raw: bytes) -> WPath:
-    """The inverse of `WPath.raw`."""
+    """The inverse of `WPath.raw`.
+
+    Raises:
+        DamagedCase: not what it gives; above all, no name may lead upward.
+    """
     volume, *names = raw.split(b"\0")
+    if not volume.isascii() or any(n in (b"", b".", b"..") or b"/" in n for n in names):
+        raise DamagedCase("a path that is kept in the case is damaged", remedy="restore the case folder from a copy")
     return WPath(style, volume.decode(), tuple(os.fsdecode(n) for n in names))
 
 
