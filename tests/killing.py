@@ -6,6 +6,7 @@ import codecs
 import importlib
 import os
 import pkgutil
+import random
 import signal
 import sys
 import traceback
@@ -19,6 +20,7 @@ import kleff.engine.run
 from kleff.case.journal import Journal
 
 KILLED = -signal.SIGKILL
+EVERY = os.environ.get("KLEFF_ALL_KILLS") == "1"  # every kill point, not a sample
 
 
 def run_until(
@@ -113,3 +115,12 @@ def _arm(wanted: int, after: bool, writing: int) -> None:
             os.kill(os.getpid(), signal.SIGKILL)
 
     Journal.write = write  # type: ignore[method-assign,assignment]
+
+
+def points(count: int, seed: int, wanted: int) -> list[tuple[int, bool]]:
+    """Kill points: all of them, or a seeded sample with the first and the last."""
+    every = [(n, after) for n in range(1, count + 1) for after in (False, True)]
+    if EVERY:
+        return every
+    chosen = set(random.Random(seed).sample(every[1:-1], min(wanted, len(every) - 2)))
+    return [every[0], *sorted(chosen), every[-1]]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import random
 import shutil
 import stat
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from killing import KILLED, run_until
+from killing import KILLED, points, run_until
 from kleff.workstation.lab.lab import Lab
 from support import clone, differences, hives, procedure, tree, write
 
@@ -42,7 +41,6 @@ value = "Tag Studio Tray"
 in_key = 'HKCU\Software\Microsoft\Windows\CurrentVersion\Run'
 accounts = ["till"]
 """
-EVERY = os.environ.get("KLEFF_ALL_KILLS") == "1"
 
 
 class Bench:
@@ -95,15 +93,6 @@ class Bench:
 @pytest.fixture
 def bench(potting_master: Path, tmp_path: Path) -> Bench:
     return Bench(potting_master, tmp_path)
-
-
-def points(count: int, seed: int, wanted: int) -> list[tuple[int, bool]]:
-    """Kill points: all of them, or a seeded sample with the first and the last."""
-    every = [(n, after) for n in range(1, count + 1) for after in (False, True)]
-    if EVERY:
-        return every
-    chosen = set(random.Random(seed).sample(every[1:-1], min(wanted, len(every) - 2)))
-    return [every[0], *sorted(chosen), every[-1]]
 
 
 def test_killed_then_resumed(bench: Bench) -> None:

@@ -13,7 +13,7 @@ import psutil
 import pytest
 
 from debs import BRIDGE, LIBRARY, NEEDED, NEIGHBOUR, build, dpkg, states, used_for_a_while
-from killing import KILLED, run_until
+from killing import EVERY, KILLED, points, run_until
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 SAMPLE = Path(__file__).parent.parent / "src/kleff/samples/print-bridge.toml"
@@ -66,15 +66,95 @@ def test_a_tree_that_is_not_running(kleff: Kleff, tmp_path: Path, bridge_procedu
     saved = subprocess.run(["tar", "--zstd", "-tf", next(kleff.case().glob("undo/*configuration.tar.zst"))], capture_output=True, text=True)
     if saved.returncode == 0:
         assert "root/etc/brindlewort-bridge/bridge.conf" in saved.stdout
+    assert "can be taken back" not in kleff("report", kleff.case()).out
+
+
+def known(top: Path | None) -> tuple[str, str, dict[str, bytes]]:
+    """What dpkg says of the made-up packages: fields, what differs from what was installed, its own files of them."""
+    options = [f"--root={top}"] if top else []
+    fields = "${Package} ${Version} ${db:Status-Want} ${db:Status-Status} ${Depends} ${Description} ${Conffiles}\n"
+    asked = subprocess.run(["dpkg-query", *options, "-W", "-f", fields, "*brindle*"], capture_output=True, text=True).stdout
+    info = (top or Path("/")) / "var/lib/dpkg/info"
+    checked = subprocess.run(["dpkg", *options, "--verify"], capture_output=True, text=True).stdout
+    lines = [line for line in checked.splitlines() if "brindle" in line or "tagbridge" in line]
+    return asked, "\n".join(lines), {p.name: p.read_bytes() for p in sorted(info.glob("*brindle*"))}
+
+
+def outside_dpkg(found: list[str]) -> list[str]:
+    return [d for d in found if not d.split(": ")[1].startswith(("var/lib/dpkg", "var/lib/kleff", "var/log"))]
+
+
+@pytest.mark.parametrize("scripts", [False, True], ids=["plain", "with maintainer scripts"])
+def test_purged_packages_are_put_back(kleff: Kleff, tmp_path: Path, bridge_procedure: Path, scripts: bool) -> None:
+    """Same version, marks, configuration state, scripts, files, times: what dpkg and the tree say is as before."""
+    top = installed_tree(tmp_path, scripts)
+    (top / "opt/brindlewort/bridge/driver03.so").unlink()  # an administrator deleted one, and changed another
+    write(top / "opt/brindlewort/bridge/driver04.so", "patched")
+    (top / "opt/brindlewort/bridge/second.so").hardlink_to(top / "opt/brindlewort/bridge/driver05.so")
+    write(top / "opt/brindlewort/bridge/large.bin", os.urandom(200_000))
+    os.setxattr(top / "opt/brindlewort/bridge/driver06.so", "user.bed", b"7")
+    write(top / "var/lib/brindlewort-bridge/spool.db", "the person's own jobs")  # which the package's script makes anew
+    before, said = tree(top), known(top)
+    assert "c /etc/brindlewort-bridge" not in said[1]
+    shown = kleff("preview", bridge_procedure, "--on", f"root:{top}").out
+    assert "installed again from the spare, without network" in shown
+    assert "everything can be taken back until it is discarded" in shown
+    kleff("run", bridge_procedure, "--on", f"root:{top}", "--yes")
+    assert states(top) == {NEIGHBOUR: "ii"}
+    done = kleff("undo", kleff.case(), "--yes")
+    assert "installed again from the spare: brindlewort-bridge 4.2.0-1, libbrindle1 1.4-2" in done.out
+    assert known(top) == said
+    assert dpkg(top, "--audit") == ""
+    assert outside_dpkg(differences(before, tree(top))) == []
+    assert not (top / ".kleff").exists()
+
+
+def test_configuration_keeps_its_state(kleff: Kleff, tmp_path: Path) -> None:
+    """A changed file still counts as changed, a deleted one stays deleted; only removed, and only configuration left, come back so."""
+    top = installed_tree(tmp_path, scripts=False)
+    write(top / "etc/brindlewort-bridge/bridge.conf", "listen = 0.0.0.0\n")
+    (top / "etc/init.d/brindlewort-bridge").unlink()
+    for mode, wanted in (("remove", "rc"), ("purge", "")):
+        before, said = tree(top), known(top)
+        assert "c /etc/brindlewort-bridge/bridge.conf" in said[1]
+        file = procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"\nmode = "{mode}"')
+        kleff("run", file, "--on", f"root:{top}", "--yes")
+        assert states(top).get(BRIDGE, "") == wanted
+        kleff("undo", kleff.case(), "--yes")
+        assert outside_dpkg(differences(before, tree(top))) == []
+        assert known(top)[1] == said[1]
+    dpkg(top, "--remove", BRIDGE)
+    before = tree(top)
+    assert states(top)[BRIDGE] == "rc"
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    assert BRIDGE not in states(top)
+    kleff("undo", kleff.case(), "--yes")
+    assert states(top)[BRIDGE] == "rc"
+    assert outside_dpkg(differences(before, tree(top))) == []
+
+
+def test_without_a_spare_a_purge_is_final(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> None:
+    top = installed_tree(tmp_path, scripts=False)
+    before = tree(top)
+    assert "line of no return" in kleff("preview", bridge_procedure, "--on", f"root:{top}", "--spare", "off").out
+    kleff("run", bridge_procedure, "--on", f"root:{top}", "--yes", "--spare", "off")
     done = kleff("undo", kleff.case(), "--yes", code=4)
     assert "the package manager removed brindlewort-bridge 4.2.0-1, libbrindle1 1.4-2" in done.out
-    for path in (
-        "home/mira/.brindlewort/labels/basil.lbl",
-        "etc/brindlewort-bridge/own-printers.conf",
-        "var/lib/brindlewort-bridge/queue/job1",
-    ):
+    for path in ("home/mira/.brindlewort/labels/basil.lbl", "etc/brindlewort-bridge/own-printers.conf"):
         assert tree(top)[path] == before[path]
-    assert dpkg(top, "--audit") == ""
+
+
+def test_another_version_installed_since_is_left(kleff: Kleff, tmp_path: Path) -> None:
+    top = installed_tree(tmp_path, scripts=False)
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    control = tmp_path / "debs" / BRIDGE / "DEBIAN/control"
+    control.write_text(control.read_text().replace("4.2.0-1", "4.3.0-1"))
+    subprocess.run(
+        ["dpkg-deb", "--root-owner-group", "-b", tmp_path / "debs" / BRIDGE, tmp_path / "new.deb"], check=True, capture_output=True
+    )
+    dpkg(top, "-i", tmp_path / "new.deb")
+    done = kleff("undo", kleff.case(), "--yes", code=4)
+    assert "brindlewort-bridge 4.3.0-1 is installed now, not 4.2.0-1; it is left" in done.out
 
 
 def test_removing_without_packages_is_undone_byte_by_byte(kleff: Kleff, tmp_path: Path) -> None:
@@ -120,29 +200,55 @@ def test_packages_others_need_are_refused(kleff: Kleff, tmp_path: Path) -> None:
 
 
 def test_a_linux_procedure_killed_on_the_way(tmp_path: Path, bridge_procedure: Path) -> None:
-    """Killed at a sample of its journal writes, packages included: resume ends with everything gone."""
+    """Killed at journal writes, packages included: resume ends with everything gone, undo with everything there."""
     packages = build(tmp_path / "debs", scripts=False)
+    original = linux_tree(tmp_path / "original")
+    dpkg(original, "-i", *packages)
+    used_for_a_while(original, 1001)
+    top, cases, log = tmp_path / "tree", tmp_path / "cases", tmp_path / "log.txt"
 
-    def fresh(name: str) -> Path:
-        top = linux_tree(tmp_path / name)
-        dpkg(top, "-i", *packages)
-        used_for_a_while(top, 1001)
-        return top
+    def fresh() -> None:
+        for folder in (top, cases):
+            shutil.rmtree(folder, ignore_errors=True)
+        subprocess.run(["cp", "-a", original, top], check=True)
 
-    def do(top: Path, *words: object, write: int = 0) -> tuple[int, int]:
-        return run_until([*map(str, words), "--cases", f"{top}-cases", "--quiet"], write, True, tmp_path / "log.txt")
+    def do(*words: object, write: int = 0, after: bool = True) -> tuple[int, int]:
+        return run_until([*map(str, words), "--cases", str(cases), "--quiet"], write, after, log)
 
-    top = fresh("undisturbed")
-    code, writes = do(top, "run", bridge_procedure, "--on", f"root:{top}", "--yes")
-    assert code == 0, (tmp_path / "log.txt").read_text()
-    wanted = set(tree(top, skip=(".kleff", "dpkg", "kleff")))
-    for number in sorted({writes // 3, writes // 2, writes // 2 + 3, writes * 3 // 4, writes - 3}):
-        top = fresh(f"killed{number}")
-        assert do(top, "run", bridge_procedure, "--on", f"root:{top}", "--yes", write=number)[0] == KILLED
-        case = next(Path(f"{top}-cases").iterdir())
-        assert do(top, "resume", case)[0] == 0, (tmp_path / "log.txt").read_text()
-        assert set(tree(top, skip=(".kleff", "dpkg", "kleff"))) == wanted
-        assert (states(top), dpkg(top, "--audit")) == ({NEIGHBOUR: "ii"}, "")
+    def gone() -> tuple[set[str], dict[str, str]]:
+        return set(tree(top, skip=(".kleff", "dpkg", "kleff"))), states(top)
+
+    def back() -> list[str]:
+        return outside_dpkg(differences(before, tree(top)))
+
+    fresh()
+    before, said = tree(top), known(top)
+    code, writes = do("run", bridge_procedure, "--on", f"root:{top}", "--yes")
+    assert code == 0, log.read_text()
+    wanted = gone()
+    undo_writes = do("undo", next(cases.iterdir()), "--yes")[1]
+    assert (back(), known(top)) == ([], said)
+    for number, (at, after) in enumerate(points(writes, 7, 9)):
+        fresh()
+        assert do("run", bridge_procedure, "--on", f"root:{top}", "--yes", write=at, after=after)[0] == KILLED
+        case = next(iter(cases.iterdir()), None) if cases.exists() else None
+        for verb in ("resume", "undo") if EVERY or number % 3 == 2 else ("undo",) if number % 3 else ("resume",):
+            code = do(verb, case, *(["--yes"] if verb == "undo" else []))[0] if case else 3
+            if verb == "resume" and code in (1, 3):  # cut off before it was begun
+                assert do("run", bridge_procedure, "--on", f"root:{top}", "--yes")[0] == 0, log.read_text()
+                case = max(cases.iterdir())
+            if verb == "resume":
+                assert gone() == wanted, (at, after)
+            else:
+                assert (back(), known(top)) == ([], said), (at, after)
+            assert dpkg(top, "--audit") == ""
+    for at, after in points(undo_writes, 8, 3):
+        fresh()
+        assert do("run", bridge_procedure, "--on", f"root:{top}", "--yes")[0] == 0
+        case = next(cases.iterdir())
+        assert do("undo", case, "--yes", write=at, after=after)[0] == KILLED
+        assert do("undo", case, "--yes")[0] in (0, 3), log.read_text()
+        assert (back(), known(top)) == ([], said), (at, after)
 
 
 def _running() -> list[psutil.Process]:

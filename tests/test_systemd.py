@@ -57,6 +57,28 @@ def test_stopped_and_started_again(bench: Booted) -> None:
     assert bench.do("systemctl", "is-enabled", "brindlewort-bridge").stdout.strip() == "enabled"
 
 
+def test_purged_and_put_back(bench: Booted) -> None:
+    """A procedure that does no more than purge: packages, service and its setting come back; the service runs again."""
+    install(bench)
+    write(bench.top / "srv/purge.toml", SAMPLE.read_text().split("[[backup]]")[0] + '[[purge]]\npackage = ["brindlewort-bridge"]\n')
+
+    def said() -> list[str]:
+        verified = bench.do("dpkg", "--verify", "brindlewort-bridge").stdout
+        listed = bench.do("dpkg-query", "-s", "brindlewort-bridge", code=0).stdout
+        states = [bench.do("systemctl", word, "brindlewort-bridge").stdout for word in ("is-active", "is-enabled")]
+        return [verified, listed, *states]
+
+    before = said()
+    assert before[2:] == ["active\n", "enabled\n"]
+    bench.kleff("run", "/srv/purge.toml", "--on", "this", "--yes", code=4)
+    assert bench.do("systemctl", "is-active", "brindlewort-bridge").stdout == "inactive\n"
+    case = json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]["folder"]
+    bench.kleff("undo", case, "--yes")
+    assert said() == before
+    assert not (bench.top / "usr/sbin/policy-rc.d").exists()
+    assert bench.do("dpkg", "--audit", code=0).stdout == ""
+
+
 def test_removed_with_a_real_restart(bench: Booted) -> None:
     """The case waits, knows that it was not restarted yet, and goes on after the restart."""
     install(bench)

@@ -14,7 +14,7 @@ Stem = Annotated[str, Meta(pattern=r"^[0-9]{4,}(-[a-z0-9]+)*$")]
 Count = Annotated[int, Meta(ge=0, lt=1 << 62)]
 Time = Annotated[int, Meta(gt=-(1 << 62), lt=1 << 62)]
 Hex = Annotated[str, Meta(pattern=r"^(?:[0-9a-f]{2})*$")]
-Number = Annotated[int, Meta(ge=0, lt=1 << 63)]
+Number = Annotated[int, Meta(ge=0)]
 
 
 class Fields(msgspec.Struct, kw_only=True):
@@ -37,6 +37,8 @@ class Fields(msgspec.Struct, kw_only=True):
     command: list[str] = []
     areas: list[Base64] = []
     index: Sha256 = "0" * 64
+    records: Sha256 = "0" * 64
+    earlier: Count = 0
     pid: Annotated[int, Meta(ge=1, lt=1 << 31)] = 1
     started: float = 0.0
     code: int | None = None

@@ -6,7 +6,7 @@ value removed     one value of a key           inverse: written back from the ex
 service changed   stopped                      inverse: start type and running state given back
 process ended     asked, then ended            none: named, with its command line
 uninstaller ran   an outside program           inverse: from the spare; without one none: named
-package removed   by the package manager       none: named; its configuration files were saved
+package removed   by the package manager       built anew from the spare; without one none: named
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ from kleff.case.exports import export, read_export
 from kleff.case.folder import Case
 from kleff.case.guard import Guard, Target
 from kleff.case.journal import Effect
+from kleff.case.package_spare import PackageSpare
 from kleff.case.spare import Spare
 from kleff.errors import ActionFailed
 from kleff.progress import Progress, Silent
@@ -227,6 +228,22 @@ class _UninstallerKind:
         return ("stays", plain("; ".join(stays))) if stays else ("undone", f"brought back from the spare: {what}")
 
 
+class _PackageKind:
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        """Believed from the moment its spare was complete: better one comparison too many."""
+        return effect.data.get("spare") != "making"
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        what = plain(str(effect.data["what"]))
+        if effect.data.get("earlier"):
+            return "undone", ""  # the spare of the try before holds it all
+        if not effect.data.get("index"):
+            return "stays", f"the package manager removed {what}; install again, its saved configuration is in the case"
+        hands.progress.say(f"building anew and installing {what}")
+        stays = package_spare_of(hands, effect.id).put_back(str(effect.data["records"]), str(effect.data["index"]))
+        return ("stays", plain("; ".join(stays))) if stays else ("undone", f"installed again from the spare: {what}")
+
+
 class _NoInverse:
     def __init__(self, text: str, state: str = "stays") -> None:
         self._text = text
@@ -247,7 +264,7 @@ KINDS: dict[str, _Kind] = {
     SERVICE: _ServiceKind(),
     PROCESS: _NoInverse("{what} was ended; start it again if it is wanted", "noted"),
     UNINSTALLER: _UninstallerKind(),
-    PACKAGE: _NoInverse("the package manager removed {what}; install again, its saved configuration is in the case"),
+    PACKAGE: _PackageKind(),
 }
 
 
@@ -272,11 +289,16 @@ def spare_of(hands: Hands, number: int) -> Spare:
     return Spare(hands.workstation.files, hands.workstation.registry, hands.area, hands.case.folder, number)
 
 
+def package_spare_of(hands: Hands, number: int) -> PackageSpare:
+    """The recorded packages of an effect."""
+    return PackageSpare(hands.workstation, spare_of(hands, number), hands.case.folder, number)
+
+
 def drop_spares(hands: Hands, every: bool = False) -> None:
     """Delete what is left of spares: of effects that are taken back or never happened, or of all."""
     files = hands.workstation.files
     for effect in hands.case.journal.effects():
-        if effect.kind != UNINSTALLER or not (every or effect.state in ("undone", "void")):
+        if effect.kind not in (UNINSTALLER, PACKAGE) or not (every or effect.state in ("undone", "void")):
             continue
         for area in (from_raw(files.style, b64decode(a)) for a in effect.data.get("areas", [])):
             with contextlib.suppress(FileNotFoundError), files.folder(area) as fd:

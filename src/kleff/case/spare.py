@@ -14,24 +14,30 @@ import json
 import os
 import stat
 from base64 import b64decode, b64encode
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import IO
 
 import msgspec
 
 from kleff.case.aside import Area
 from kleff.case.exports import export, read_checked, read_export, write_new
+from kleff.case.spare_plan import COPIED_UP_TO, SparePlan
+from kleff.errors import Refused
 from kleff.procedure.globs import fold
 from kleff.texts import plain, plural
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.common.posix import closing_fd, rename_noreplace
+from kleff.workstation.facets import Source
 from kleff.workstation.paths import Look, WPath, from_raw, look_of
 from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import KeyRef, Registry
+from kleff.workstation.windows.registry import Registry
 
-COPIED_UP_TO = 64 * 1024  # bytes; what is larger is linked
 READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+
+
+Standing = dict[str, tuple[int, int]]  # `Kept.path` -> (size, modification time in ns)
 
 
 class Kept(msgspec.Struct, kw_only=True, omit_defaults=True):
@@ -64,21 +70,6 @@ class SpareIndex(msgspec.Struct, kw_only=True):
     things: list[Kept]
     above: list[Kept]
     keys: list[KeptKey]
-
-
-@dataclass
-class SparePlan:
-    """What a spare is made of.
-
-    Attributes:
-        places: topmost paths of the product; keys: with all below them; values: single ones by key and name.
-        full: copy everything, link nothing.
-    """
-
-    places: list[WPath]
-    keys: list[KeyRef]
-    values: list[tuple[KeyRef, str]] = field(default_factory=list)
-    full: bool = False
 
 
 @dataclass
@@ -118,7 +109,7 @@ class Spare:
 
     def areas(self, plan: SparePlan) -> list[WPath]:
         """Where it will lie, one folder per volume; nothing is made."""
-        return list({a.key: a for a in (self._area.folder_for(p) for p in plan.places)}.values())
+        return list({a.key: a for a in (self._area.folder_for(p) for p in (*plan.places, *plan.singles))}.values())
 
     def make(self, plan: SparePlan) -> str:
         """Take the spare. Returns the SHA-256 of its index.
@@ -131,14 +122,24 @@ class Spare:
         for area in areas:
             self._area.make_below(area, self._stem)
         things: list[Kept] = []
-        for place in plan.places:
+        for place, path, look in self._found(plan):
             into = self._area.folder_for(place).child(self._stem)
-            for path, look in self._files.walk(place):
-                things.append(self._keep(path, look, into, len(things), plan.full))
-        above = [self._kept(p, k, {}) for p in {p.parent.key: p.parent for p in plan.places}.values() if (k := self._files.look(p))]
+            things.append(self._keep(path, look, into, len(things), plan.full))
+        parents = {p.parent.key: p.parent for p in (*plan.singles, *plan.places)}
+        above = [self._kept(p, k, {}) for p in parents.values() if (k := self._files.look(p))]
         index = SpareIndex(areas=[_b64(a) for a in areas], things=things, above=above, keys=list(self._export(plan)))
         # The standard library's writer: link targets may hold bytes that are not text, which it escapes.
         return write_new(self._folder / f"{self._stem}.json", json.dumps(msgspec.to_builtins(index)).encode("ascii"))
+
+    def _found(self, plan: SparePlan) -> Iterator[tuple[WPath, WPath, Look]]:
+        """(place it belongs to, path, look) of everything, parents first."""
+        for single in sorted(plan.singles, key=lambda p: p.parts):
+            look = self._files.look(single)
+            if look is not None:
+                yield single, single, look
+        for place in plan.places:
+            for path, look in self._files.walk(place):
+                yield place, path, look
 
     def _export(self, plan: SparePlan) -> Iterator[KeptKey]:
         for number, key in enumerate(plan.keys, 1):
@@ -176,7 +177,8 @@ class Spare:
                 return kept
             if look.links > 1:
                 self._first[look.identity] = held.name
-            if look.size > COPIED_UP_TO and not full:
+            # A second name may outlive the uninstaller; only a link brings back the same file under both.
+            if (look.size > COPIED_UP_TO or look.links > 1) and not full:
                 try:
                     os.link(name, held.name, src_dir_fd=fd, dst_dir_fd=to, follow_symlinks=False)
                     return kept
@@ -227,8 +229,12 @@ class Spare:
 
     # -- bringing back ----------------------------------------------------------------------------------------
 
-    def bring_back(self, sha256: str) -> list[str]:
+    def bring_back(self, sha256: str, standing: Standing | None = None) -> list[str]:
         """Put back what is gone; never over anything. Done twice is done once.
+
+        Args:
+            standing: what stood there before the undo itself had anything made anew. What has appeared or changed in
+                between was made by that and gives way. None: whatever stands there stood there before.
 
         Returns:
             What could not be brought back as it was, for the technician.
@@ -236,6 +242,8 @@ class Spare:
         index = self.index(sha256)
         stays: list[str] = []
         for kept in index.things:
+            if standing is not None and standing.get(kept.path) in (None, (kept.size, kept.mtime)):
+                self._clear_way(kept, kept.path in standing)
             stays += self._bring(kept)
         for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode)]):
             self._settle(kept)
@@ -270,6 +278,63 @@ class Spare:
         except OSError as error:
             return [f"{path} cannot be brought back: {error.strerror}"]
         return []
+
+    def _clear_way(self, kept: Kept, stood: bool) -> None:
+        """Take away what our own undo has made, or changed, where the original is about to come back."""
+        path = self._path(kept.path)
+        with contextlib.suppress(OSError):
+            look = self._files.look(path)
+            if look is None or look.is_folder or stat.S_ISDIR(kept.mode) or (stood and not self._changed(kept, look)):
+                return
+            held = self._files.look(self._path(kept.held)) if kept.held else None
+            if stat.S_ISLNK(kept.mode) or (held is not None and not self._changed(kept, held)):
+                with self._files.parent(path) as (fd, name):
+                    os.unlink(name, dir_fd=fd)
+
+    def source(self, sha256: str) -> Source:
+        """For packages that are built anew: what is in the spare of a path, or already back in its place."""
+        things = {kept.path: kept for kept in self.index(sha256).things}
+
+        def find(text: str) -> tuple[Look, Callable[[], IO[bytes]] | None, str] | None:
+            path = self._files.path(text)
+            try:
+                path = self._files.resolve(path).path if path else None
+            except Refused:
+                return None
+            kept = things.get(_b64(path)) if path else None
+            if kept is None or path is None:
+                there = self._files.look(path) if path else None
+                return None if there is None or there.is_file else (there, None, "")
+            held = self._path(kept.held) if kept.held else path
+            look = self._files.look(held) or self._files.look(path)
+            as_it_was = Look(look.identity if look else (0, 0), kept.mode, look.size if look else 0, kept.uid, kept.gid,
+                             look.links if look else 1, (kept.atime, kept.mtime))  # fmt: skip
+            if not stat.S_ISREG(kept.mode):
+                return as_it_was, None, kept.link
+            there_now = held if self._files.look(held) else path
+            return (as_it_was, lambda: self._files.reading(there_now), "") if look else None
+
+        return find
+
+    def standing(self, sha256: str) -> Standing:
+        """Which things of the spare are where they were."""
+        found = ((k.path, self._files.look(self._path(k.path))) for k in self.index(sha256).things)
+        return {path: (look.size, look.times[1]) for path, look in found if look is not None}
+
+    def copy_back(self, sha256: str, paths: set[str]) -> None:
+        """Copies of some files to where they were, unless something stands there; the spare keeps its own.
+
+        Raises:
+            OSError.
+        """
+        for kept in self.index(sha256).things:
+            path, held = self._path(kept.path), self._path(kept.held) if kept.held else None
+            if str(path) not in paths or held is None or self._files.look(path) is not None:
+                continue
+            look = self._files.look(held)
+            if look is not None:
+                with self._files.parent(held) as (fd, name), self._files.parent(path) as (to, to_name):
+                    _copy(fd, name, to, to_name, look)
 
     def _bring_file(self, kept: Kept, path: WPath, fd: int, name: str) -> list[str]:
         held = self._path(kept.held)

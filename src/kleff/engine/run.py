@@ -33,6 +33,7 @@ from kleff.procedure.load import LoadedStep
 from kleff.texts import plain_all
 
 PASSES = 3
+PROGRAMS = ("uninstall", "purge")  # after which `restart = "always"` wants one
 
 
 @dataclass
@@ -228,7 +229,7 @@ class Runner:
             if row.action.phase == "backup" and row.state in (TO_DO, FAILED):
                 self.work.bag.drop_unrecorded(row.action.number)
         clear = getattr(self.scene.workstation.packages, "clear_policy", None)
-        if clear is not None and self.scene.workstation.boot == "":
+        if clear is not None:
             clear()
 
     # -- restart and end --------------------------------------------------------------------------------------
@@ -240,7 +241,7 @@ class Runner:
         if not self._restarts() or self.case.text("restarted") == "yes":
             return
         found = rows(self.case)
-        wanted = self.scene.procedure.product.restart == "always" and any(r.state == DONE and r.action.final for r in found)
+        wanted = self.scene.procedure.product.restart == "always" and any(r.state == DONE and r.action.phase in PROGRAMS for r in found)
         if wanted or self.case.text("restart") or any(r.state == WAITING for r in found):
             self.case.journal.set(waiting_boot=self.scene.workstation.boot)
             self.case.enter(self.scene.workstation, "waiting")

@@ -1,6 +1,5 @@
 """Products registered as installed, and their uninstallers."""
 
-import json
 import time
 from base64 import b64encode
 from collections.abc import Collection, Iterator
@@ -9,15 +8,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 from msgspec import Meta, field
 
 from kleff.case.effect_names import UNINSTALLER
+from kleff.case.spare_plan import SparePlan
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, Action, Offers, Outcome, Scene, Sighting, Work
-from kleff.objects.spares import spare_keys, spare_places, spare_values
+from kleff.objects.spares import no_spare, record_difference, spare_keys, spare_line, spare_places, spare_values
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
-from kleff.texts import plain, plural, seconds, size
-from kleff.workstation.common.posix import write_atomic
+from kleff.texts import plain, seconds
 from kleff.workstation.facets import Entry, Running
 from kleff.workstation.windows.registry import unpack_key
 
@@ -118,7 +117,7 @@ class EntryKind(Offers):
             action.final, action.undo = True, "cannot be taken back: an outside program does it"
         else:
             action.undo = "brought back from the spare"
-            action.shows.append(self._spare_line(scene, entry))
+            action.shows.append(spare_line(scene, self._spare_plan(scene, entry)))
 
     def _command(self, model: EntryUninstall, entry: Entry) -> list[str] | None:
         if entry.quiet is not None:
@@ -136,15 +135,8 @@ class EntryKind(Offers):
             return f"{command[0]} is not a path; uninstall it by hand"
         return (workstation.commands.objection(program) if workstation.commands else "no programs are run here") or ""
 
-    def _spare_line(self, scene: Scene, entry: Entry) -> str:
-        from kleff.case.spare import COPIED_UP_TO
-
-        limit = COPIED_UP_TO if scene.spare == "links" else 1 << 62
-        walks = [scene.workstation.files.walk(place) for place in spare_places(scene, entry)]
-        files = {look.identity: look.size for walk in walks for _, look in walk if look.is_file}  # second names need nothing
-        linked, copied = (sum(s for s in files.values() if (s > limit) == wanted) for wanted in (True, False))
-        keys = plural(len(spare_keys(scene, entry)), "key")
-        return f"spare taken first: {plural(len(files), 'file')}, {size(linked)} linked, {size(copied)} copied, {keys} with what is below"
+    def _spare_plan(self, scene: Scene, entry: Entry) -> SparePlan:
+        return SparePlan(spare_places(scene, entry), spare_keys(scene, entry), spare_values(scene), scene.spare == "full")
 
     # -- running ----------------------------------------------------------------------------------------------
 
@@ -204,12 +196,11 @@ class EntryKind(Offers):
     def _spared(self, action: Action, entry: Entry, data: dict[str, Any], work: Work) -> "Effect":
         """The intent, and after it the spare, complete before the uninstaller is started."""
         from kleff.case.effects import spare_of
-        from kleff.case.spare import SparePlan
 
         journal, scene = work.hands.case.journal, work.scene
         if scene.spare == "off":
             return work.hands.intend(action.number, UNINSTALLER, data)
-        plan = SparePlan(spare_places(scene, entry), spare_keys(scene, entry), spare_values(scene), scene.spare == "full")
+        plan = self._spare_plan(scene, entry)
         spare = spare_of(work.hands, journal.next_effect())
         areas = [b64encode(a.raw).decode() for a in spare.areas(plan)]
         effect = work.hands.intend(action.number, UNINSTALLER, {**data, "spare": "making", "areas": areas})
@@ -217,10 +208,7 @@ class EntryKind(Offers):
         try:
             index = spare.make(plan)
         except OSError as error:
-            raise ActionFailed(
-                f"no spare could be taken: {plain(str(error.filename or ''))} {error.strerror}; the uninstaller was not run",
-                remedy="make room, or run without one: --spare off",
-            ) from None
+            raise no_spare(error, "the uninstaller was not run") from None
         return journal.amend(effect, spare="made", index=index)
 
     def _follow(self, action: Action, step: LoadedStep, work: Work, effect: "Effect", running: Running, deadline: float) -> Outcome:
@@ -258,7 +246,7 @@ class EntryKind(Offers):
                 journal.amend(journal.effect(effect.id), watching=False, ended=True)
                 raise
         work.hands.done(effect, f"exit code {'not known' if code is None else code}")
-        did = self._difference(work, effect)
+        did = record_difference(work.hands, effect)
         words = (
             f"was not there (exit code {code})"
             if code in NOT_THERE
@@ -266,18 +254,9 @@ class EntryKind(Offers):
             if begun
             else "went on by itself"
         )
-        return Outcome(state=DONE, items=1, note=("asks for a restart" if restart else words) + did, restart=restart)
-
-    def _difference(self, work: Work, effect: "Effect") -> str:
-        """What the uninstaller did to what is in the spare; kept whole beside it."""
-        from kleff.case.effects import spare_of
-
-        if not effect.data.get("index"):
-            return ""
-        found = spare_of(work.hands, effect.id).difference(str(effect.data["index"]))
-        text = json.dumps({"removed": found.removed, "changed": found.changed, "keys_removed": found.keys_removed}, indent=1)
-        write_atomic(work.hands.case.folder / "undo" / f"{effect.id:04d}-difference.json", text.encode())
-        return f"; it {found.text}"
+        return Outcome(
+            state=DONE, items=1, note="; ".join(n for n in ("asks for a restart" if restart else words, did) if n), restart=restart
+        )
 
     def _watch(self, action: Action, step: LoadedStep, work: Work, deadline: float, code: int | None) -> None:
         """Some uninstallers return at once after handing over to a copy of themselves: the entry tells."""

@@ -1,18 +1,23 @@
 """Packages of the package manager: removed or purged for real, their configuration files saved first."""
 
+from base64 import b64encode
 from collections.abc import Iterator
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from msgspec import Meta
 
 from kleff.case.effect_names import PACKAGE
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, KEPT, REFUSED, Action, Offers, Outcome, Scene, Sighting, Work
+from kleff.objects.spares import no_spare, package_plan, record_difference, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text, Texts
 from kleff.texts import plain, plural
-from kleff.workstation.facets import Package
+from kleff.workstation.facets import Package, Packages
+
+if TYPE_CHECKING:
+    from kleff.case.journal import Effect
 
 Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
 
@@ -98,10 +103,6 @@ class PackageKind(Offers):
         action.details = {"names": [p.name for p in found]}
         if step.phase == "verify":
             return action
-        action.final, action.undo = True, "cannot be taken back: the package manager does it"
-        conffiles = sum(len(p.config_files) for p in found)
-        if conffiles:
-            action.shows.append(f"saves {plural(conffiles, 'configuration file')} first")
         essential = [p.name for p in found if p.essential]
         if essential:
             action.state, action.reason = REFUSED, f"{', '.join(essential)}: the system cannot do without it"
@@ -109,6 +110,15 @@ class PackageKind(Offers):
         objection = packages.objection([p.name for p in found], purge)
         if objection:
             action.state, action.reason = REFUSED, f"the package manager says: {plain(objection)}"
+            return action
+        if scene.spare == "off":
+            action.final, action.undo = True, "cannot be taken back: the package manager does it"
+        else:
+            action.undo = "installed again from the spare, without network"
+            action.shows.append(spare_line(scene, package_plan(scene, [packages.record(p.name) for p in found])))
+        conffiles = sum(len(p.config_files) for p in found)
+        if conffiles:
+            action.shows.append(f"saves {plural(conffiles, 'configuration file')} first")
         return action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
@@ -120,9 +130,9 @@ class PackageKind(Offers):
         found = [p for p in matching(model, work.scene, purge) if p.name in agreed]
         if not found or packages is None:
             return Outcome(note="already gone")
-        data = {"what": ", ".join(f"{p.name} {p.version}" for p in found), "names": [p.name for p in found], "purge": purge}
+        data: dict[str, Any] = {"what": ", ".join(f"{p.name} {p.version}" for p in found), "names": [p.name for p in found], "purge": purge}
         files = self._save_configuration(found, work)
-        effect = work.hands.intend(action.number, PACKAGE, {**data, "configuration": files})
+        effect = self._spared(action, packages, {**data, "configuration": files}, work)
         packages.remove([p.name for p in found], purge, work.hands.case.output(effect.id))
         left = [p.name for p in matching(model, work.scene, purge) if p.name in agreed]
         if left:
@@ -130,11 +140,35 @@ class PackageKind(Offers):
                 f"still there after the package manager ended: {', '.join(left)}", remedy=f"read {work.hands.case.output(effect.id)}"
             )
         work.hands.done(effect)
+        notes = [f"{plural(files, 'configuration file')} saved first"] if files else []
+        notes += [told] if (told := record_difference(work.hands, effect)) else []
         return Outcome(
             items=len(found),
-            note=f"{plural(files, 'configuration file')} saved first" if files else "",
+            note="; ".join(notes),
             size=sum(p.installed_size for p in found if p.state == "installed"),
         )
+
+    def _spared(self, action: Action, packages: Packages, data: dict[str, Any], work: Work) -> "Effect":
+        """The intent, and after it the spare, complete before the package manager is started."""
+        from kleff.case.effects import package_spare_of, spare_of
+
+        journal, scene = work.hands.case.journal, work.scene
+        if scene.spare == "off":
+            return work.hands.intend(action.number, PACKAGE, data)
+        # Cut off while the package manager was at work: the spare of that time is whole, what is there now is not.
+        before = [e for e in journal.effects(action.number) if e.kind == PACKAGE and e.data.get("index")]
+        if before:
+            return work.hands.intend(action.number, PACKAGE, {**data, "earlier": before[0].id})
+        work.progress.say("     taking a spare of the packages")
+        records = [packages.record(name) for name in data["names"]]
+        plan = package_plan(scene, records)
+        areas = [b64encode(a.raw).decode() for a in spare_of(work.hands, journal.next_effect()).areas(plan)]
+        effect = work.hands.intend(action.number, PACKAGE, {**data, "spare": "making", "areas": areas})
+        try:
+            hashes = package_spare_of(work.hands, effect.id).take(records, plan)
+        except OSError as error:
+            raise no_spare(error, "nothing was removed") from None
+        return journal.amend(effect, spare="made", **hashes)
 
     def _save_configuration(self, found: list[Package], work: Work) -> int:
         """Save what the package manager will delete of an administrator's own settings; into `undo/`."""

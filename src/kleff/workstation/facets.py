@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import IO, TYPE_CHECKING, Protocol
+
+import msgspec
 
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.versions import Compare
-from kleff.workstation.paths import WPath
+from kleff.workstation.paths import Look, WPath
 
 if TYPE_CHECKING:
     from kleff.workstation.common.files import FileTree
@@ -63,6 +65,7 @@ class Package:
     Attributes:
         state: `installed`, or `config-files` if only its configuration is left.
         config_files: its configuration files, as absolute paths.
+        broken: an installation or removal of it was cut off.
     """
 
     name: str
@@ -72,6 +75,39 @@ class Package:
     config_files: tuple[str, ...] = ()
     title: str = ""
     installed_size: int = 0
+    broken: bool = False
+
+
+class ConfigFile(msgspec.Struct, kw_only=True):
+    """A configuration file of a package; `changed` if its content is not what the package had brought."""
+
+    path: str
+    obsolete: bool = False
+    changed: bool = False
+
+
+class PackageRecord(msgspec.Struct, kw_only=True):
+    """What the package manager knows of a package besides its files: enough to build the same package anew.
+
+    Attributes:
+        installed: False if only its configuration is left.
+        control: its control paragraph; `members`: scripts, checksums and the like by name. Bytes that are no text as surrogates.
+        paths: (as the package knows it, where it lies), in the package's own order.
+        services: that it brings.
+    """
+
+    name: str
+    version: str
+    installed: bool
+    control: str
+    members: dict[str, str]
+    paths: list[tuple[str, str]]
+    config_files: list[ConfigFile]
+    services: list[str]
+
+
+# For where a path lies: what was there when the package was removed, how its content is read, where a link led; or None.
+Source = Callable[[str], "tuple[Look, Callable[[], IO[bytes]] | None, str] | None"]
 
 
 @dataclass(frozen=True)
@@ -149,14 +185,33 @@ class Entries(Protocol):
 class Packages(Protocol):
     def all(self) -> list[Package]: ...
 
-    def owners(self, paths: Sequence[WPath]) -> dict[str, list[str]]:
-        """The packages that own each path or something below it: path text -> package names."""
+    def owners(self, paths: Sequence[WPath], below: bool = True) -> dict[str, list[str]]:
+        """The packages that own each path or (`below`) something below it: path text -> package names."""
 
     def objection(self, names: Sequence[str], purge: bool) -> str | None:
         """Why the package manager would not remove these (it is asked, nothing is done), or None."""
 
     def remove(self, names: Sequence[str], purge: bool, output: Path) -> None:
         """Remove or purge.
+
+        Raises:
+            ActionFailed: the package manager failed; its output is in the file.
+        """
+
+    def record(self, name: str) -> PackageRecord:
+        """What it takes to build an installed package anew."""
+
+    def put_back(
+        self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]
+    ) -> list[str]:
+        """Build packages anew and install them, without network and without starting services.
+
+        Args:
+            folder: where they are built; they are taken away again.
+            ready: called when their files are in place and nothing of theirs has run yet.
+
+        Returns:
+            Paths that were made on the way and were not there when the packages were recorded.
 
         Raises:
             ActionFailed: the package manager failed; its output is in the file.

@@ -9,6 +9,7 @@ import stat
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import IO
 
 from kleff.errors import Refused
 from kleff.procedure.globs import PathStyle, fold, is_glob, literal, name_matches
@@ -175,12 +176,34 @@ class FileTree:
         Raises:
             OSError: not there, not a regular file, not readable.
         """
+        with self.reading(path) as file:
+            return file.read(limit)
+
+    def reading(self, path: WPath) -> IO[bytes]:
+        """A regular file, opened for reading; no link is followed, not for the last name either.
+
+        Raises:
+            OSError: not there, not a regular file, not readable.
+        """
         with self.parent(path) as (fd, name):
             flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-            with closing_fd(os.open(name, flags, dir_fd=fd)) as file:
-                if not stat.S_ISREG(os.fstat(file).st_mode):
-                    raise OSError(errno.EINVAL, "not a regular file", str(path))
-                return os.read(file, limit)
+            file = os.open(name, flags, dir_fd=fd)
+        if not stat.S_ISREG(os.fstat(file).st_mode):
+            os.close(file)
+            raise OSError(errno.EINVAL, "not a regular file", str(path))
+        return os.fdopen(file, "rb")
+
+    def remove_single(self, path: WPath) -> None:
+        """Delete one file or link, or a folder that is empty.
+
+        Raises:
+            OSError.
+        """
+        with self.parent(path) as (fd, name):
+            if stat.S_ISDIR(os.stat(name, dir_fd=fd, follow_symlinks=False).st_mode):
+                os.rmdir(name, dir_fd=fd)
+            else:
+                os.unlink(name, dir_fd=fd)
 
     def read_link(self, path: WPath) -> str:
         """Where a symbolic link leads, as written in it."""

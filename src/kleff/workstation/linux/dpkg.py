@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import os
 import re
 import subprocess
-from collections.abc import Iterator, Sequence
+import time
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed, KleffError
-from kleff.workstation.common.files import FileTree
-from kleff.workstation.facets import Package
-from kleff.workstation.paths import WPath
+from kleff.workstation.common.files import FileTree, LinkOnTheWay
+from kleff.workstation.common.posix import closing_fd
+from kleff.workstation.facets import Package, PackageRecord, Source
+from kleff.workstation.paths import WPath, look_of
 
 ENVIRONMENT = {
     "PATH": "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
@@ -22,6 +25,7 @@ ENVIRONMENT = {
 }
 FIELDS = ("binary:Package", "Version", "db:Status-Abbrev", "Essential", "Protected", "Installed-Size", "binary:Summary", "Conffiles")
 PATIENCE = 3600
+LOCK_PATIENCE = 120
 # invoke-rc.d asks this file before it touches a service (Debian policy 9.3.3.1); 101: do nothing.
 POLICY = "#!/bin/sh\n# placed by kleff for the time of one removal\nexit 101\n"
 # Folders that are links into /usr on a merged system; dpkg may know a file by either name.
@@ -66,6 +70,7 @@ class Dpkg:
             config_files=tuple(line.split()[0] for line in conffiles.splitlines() if line.startswith(" /")),
             title=title,
             installed_size=int(kilobytes or 0) * 1024,
+            broken=state not in ("i", "c") or status[2:3].strip() != "",
         )
 
     def _query(self, *arguments: str, empty_ok: bool = False) -> str:
@@ -82,12 +87,12 @@ class Dpkg:
             )
         return text
 
-    def owners(self, paths: Sequence[WPath]) -> dict[str, list[str]]:
+    def owners(self, paths: Sequence[WPath], below: bool = True) -> dict[str, list[str]]:
         patterns: dict[str, None] = {}
         for path in paths:
             for text in self._spellings(str(path)):
                 escaped = re.sub(r"([\\*?\[\]])", r"\\\1", text)
-                patterns[escaped] = patterns[escaped + "/*"] = None
+                patterns |= dict.fromkeys([escaped, escaped + "/*"] if below else [escaped])
         found: dict[str, list[str]] = {}
         listed = list(patterns)
         for start in range(0, len(listed), 500):
@@ -114,11 +119,55 @@ class Dpkg:
         return " ".join(done.stderr.decode("utf-8", "replace").split()) or f"dpkg ended with {done.returncode}"
 
     def remove(self, names: Sequence[str], purge: bool, output: Path) -> None:
-        action = "--purge" if purge else "--remove"
-        with self._no_service_starts(), output.open("ab") as log:
+        with self._no_service_starts() if self._root else contextlib.nullcontext():
+            self._run(["--purge" if purge else "--remove", "--", *names], output)
+
+    def record(self, name: str) -> PackageRecord:
+        from kleff.workstation.linux.records import record_package
+
+        return record_package(self._query, self._files, name)
+
+    def put_back(
+        self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]
+    ) -> list[str]:
+        from kleff.workstation.linux.records import Rebuild
+
+        built = [folder / f"{number:03d}.deb" for number in range(len(records))]
+        invented: list[str] = []
+        try:
+            for record, file in zip(records, built, strict=True):
+                file.unlink(missing_ok=True)  # of a try that was cut off
+                invented += Rebuild(record, source).write(file)
+            with self._no_service_starts():
+                self._run(["--force-confold", "--unpack", "--", *map(str, built)], output)
+                ready()
+                self._run(["--force-confold", "--configure", "--", *(r.name for r in records)], output)
+                self._clear_stand_ins(records)
+                left_over = [r.name for r in records if not r.installed]
+                if left_over:  # only their configuration was left, and only that shall be
+                    self._run(["--remove", "--", *left_over], output)
+        finally:
+            for file in built:
+                file.unlink(missing_ok=True)
+        return invented
+
+    def _clear_stand_ins(self, records: Sequence[PackageRecord]) -> None:
+        """Where dpkg kept a changed configuration file, it has put our stand-in for the original beside it."""
+        from kleff.workstation.linux.records import PLACEHOLDER
+
+        for config in (c for r in records for c in r.config_files):
+            path = self._files.path(config.path + ".dpkg-dist")
+            with contextlib.suppress(OSError, LinkOnTheWay):
+                path = self._files.resolve(path).path if path else None
+                if path and self._files.read(path) == PLACEHOLDER:
+                    self._files.remove_single(path)
+
+    def _run(self, arguments: Sequence[str], output: Path) -> None:
+        self._wait_for_lock()
+        with output.open("ab") as log:
             try:
                 done = subprocess.run(
-                    ["dpkg", *self._options, action, "--", *names],
+                    ["dpkg", *self._options, *arguments],
                     stdin=subprocess.DEVNULL, stdout=log, stderr=log, env=ENVIRONMENT,
                     timeout=PATIENCE, check=False, start_new_session=True,
                 )  # fmt: skip
@@ -126,22 +175,49 @@ class Dpkg:
                 raise ActionFailed(f"dpkg has not ended after {PATIENCE} s", remedy=f"read {output}") from None
         if done.returncode != 0:
             last = output.read_text("utf-8", "replace").strip().splitlines()[-1:] or [""]
+            action = next(a for a in arguments if not a.startswith("--force"))
             raise ActionFailed(f"dpkg {action} ended with {done.returncode}: {last[0]}", remedy=f"read {output}; then  dpkg --audit")
+
+    def _wait_for_lock(self) -> None:
+        """Let a dpkg that is at work end first: one that a killed run started, or somebody else's.
+
+        Raises:
+            ActionFailed: it does not end.
+        """
+        deadline = time.monotonic() + LOCK_PATIENCE
+        for name in ("lock-frontend", "lock"):
+            while not self._free(name):
+                if time.monotonic() > deadline:
+                    raise ActionFailed("another program is installing or removing packages", remedy="let it end, then resume")
+                time.sleep(0.2)
+
+    def _free(self, name: str) -> bool:
+        try:
+            fd = os.open((self._root or Path("/")) / "var/lib/dpkg" / name, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
+        except OSError:
+            return True  # never used yet; dpkg says what else is wrong
+        with closing_fd(fd):
+            try:
+                fcntl.lockf(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                return False
+        return True
 
     @contextlib.contextmanager
     def _no_service_starts(self) -> Iterator[None]:
-        """In a tree that is not running, keep maintainer scripts from starting or stopping services of this machine."""
-        if self._root is None:
-            yield
-            return
+        """Keep maintainer scripts from starting or stopping services: in a tree that is not running, those of this machine;
+        while packages are put back, their own, whose data is not in place yet.
+        """
         self.clear_policy()
         path = WPath(self._files.style, "", ("usr", "sbin"))
         placed = False
         with contextlib.suppress(FileNotFoundError), self._files.folder(path) as fd, contextlib.suppress(FileExistsError):
+            before = look_of(os.fstat(fd)).times
             file = os.open("policy-rc.d", os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o755, dir_fd=fd)
             with os.fdopen(file, "w", encoding="ascii") as policy:
                 os.fchmod(policy.fileno(), 0o755)
                 policy.write(POLICY)
+            os.utime(fd, ns=before)
             placed = True
         try:
             yield

@@ -1,0 +1,25 @@
+"""What a spare is to be made of; apart from the making, so that a preview need not load that."""
+
+from dataclasses import dataclass, field
+
+from kleff.workstation.paths import WPath
+from kleff.workstation.windows.registry import KeyRef
+
+COPIED_UP_TO = 64 * 1024  # bytes; what is larger is linked
+
+
+@dataclass
+class SparePlan:
+    """What a spare is made of.
+
+    Attributes:
+        places: topmost paths of the product; keys: with all below them; values: single ones by key and name.
+        full: copy everything, link nothing.
+        singles: paths without what is below them.
+    """
+
+    places: list[WPath]
+    keys: list[KeyRef] = field(default_factory=list)
+    values: list[tuple[KeyRef, str]] = field(default_factory=list)
+    full: bool = False
+    singles: list[WPath] = field(default_factory=list)
