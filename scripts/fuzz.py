@@ -42,7 +42,7 @@ def main() -> None:
     words = bench.folder / "words"
     tokens = ("".join(f"\\x{b:02x}" for b in token) for token in fuzzing.TOKENS[asked.target])
     words.write_text("".join(f'"{token}"\n' for token in tokens))
-    options = [f"-max_total_time={int(asked.seconds)}", f"-seed={asked.seed}", f"-dict={words}", "-timeout=60", "-max_len=32768"]
+    options = [f"-max_total_time={int(asked.seconds)}", f"-seed={asked.seed}", f"-dict={words}", "-timeout=1200", "-max_len=32768"]
     atheris.Setup(
         [sys.argv[0], *options, f"-artifact_prefix=finding-{asked.target}-", str(keep)],
         lambda data: feed(fuzzing, asked.target, bench, data),

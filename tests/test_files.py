@@ -13,10 +13,10 @@ import pytest
 import zstandard
 
 from kleff.case.archive import Index, Wanted, check_archive, write_archive
-from kleff.errors import ActionFailed, DamagedCase
+from kleff.errors import ActionFailed, DamagedCase, LinkOnTheWay
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.progress import Silent
-from kleff.workstation.common.files import FileTree, LinkOnTheWay
+from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Account
 from kleff.workstation.linux.accounts import PasswdAccounts
 from kleff.workstation.paths import WPath, from_raw

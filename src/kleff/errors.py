@@ -80,6 +80,12 @@ class Refused(KleffError):
     reference = "refused"
 
 
+class LinkOnTheWay(Refused):
+    """A folder on the way is a link that somebody other than an administrator can change."""
+
+    reference = "link-on-the-way"
+
+
 class NoSuchWorkstation(KleffError):
     """The workstation that was named is not there, or its folder is incomplete."""
 

@@ -7,13 +7,19 @@ import errno
 import os
 import stat
 from base64 import b64decode, b64encode
+from collections.abc import Callable
 from dataclasses import dataclass
 
+from kleff.case.deleting import delete_tree
 from kleff.case.guard import AREA
 from kleff.errors import ActionFailed
-from kleff.workstation.common.files import PRIVILEGED, FileTree
+from kleff.progress import Silent
+from kleff.texts import plain
+from kleff.workstation.common.copying import copy_tree, delete_copied
+from kleff.workstation.common.counting import PRIVILEGED
+from kleff.workstation.common.files import FileTree
 from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, rename_noreplace
-from kleff.workstation.paths import Look, WPath, from_raw, look_of
+from kleff.workstation.paths import Look, WPath, look_of
 
 
 @dataclass(frozen=True)
@@ -25,6 +31,7 @@ class Moved:
         aside: where it lies now.
         identity: device and inode; after the rename the thing must still be this one.
         parent_times: of the folder it stood in, given back by undo.
+        copy: identity of the copy, where it could not be moved and was copied; else None.
     """
 
     place: WPath
@@ -34,6 +41,12 @@ class Moved:
     items: int
     size: int
     privileged: int = 0
+    copy: tuple[int, int] | None = None
+
+    @property
+    def lies_as(self) -> int:
+        """The inode by which it is known again later; the device's number may be another after a restart."""
+        return (self.copy or self.identity)[1]
 
     def data(self) -> dict[str, object]:
         return {
@@ -50,11 +63,19 @@ def moved_from(files: FileTree, place: bytes, data: dict[str, object]) -> Moved:
     identity, times = data["identity"], data["parent_times"]
     assert isinstance(identity, list)
     assert isinstance(times, list)
-    aside = from_raw(files.style, b64decode(str(data["aside"])))
+    aside = files.from_raw(b64decode(str(data["aside"])))
     return Moved(
-        from_raw(files.style, place), aside, (identity[0], identity[1]), (times[0], times[1]),
-        int(str(data["items"])), int(str(data["size"])),
+        files.from_raw(place), aside, (identity[0], identity[1]), (times[0], times[1]),
+        int(str(data["items"])), int(str(data["size"])), copy=_pair(data.get("copy")),
     )  # fmt: skip
+
+
+def _pair(value: object) -> tuple[int, int] | None:
+    return (int(value[0]), int(value[1])) if isinstance(value, list | tuple) else None
+
+
+class Layered(Exception):
+    """A folder that cannot be renamed, since it comes from a lower layer of its file system; it can be copied."""
 
 
 class Area:
@@ -125,6 +146,7 @@ class Area:
 
         Raises:
             ActionFailed: it is another thing than the one looked at (which is put back), or the system says no.
+            Layered: it must be copied instead.
         """
         with self._files.parent(moved.place) as (fd, name), self._files.folder(moved.aside.parent) as to:
             now = look_of(os.stat(name, dir_fd=fd, follow_symlinks=False))
@@ -137,6 +159,39 @@ class Area:
                 raise ActionFailed(
                     f"{moved.place} was replaced in the very instant of setting it aside; put back", remedy="find out who works against you"
                 )
+
+    def copy(self, moved: Moved, told: Callable[[int, int], None]) -> tuple[int, int]:
+        """Copy a folder aside, on disk and read back. Returns the identity of the copy; the original stands as before.
+
+        Raises:
+            ActionFailed: it cannot be copied; the part that was made is taken away again by `drop_copy`.
+        """
+        try:
+            with self._files.parent(moved.place) as (fd, name), self._files.folder(moved.aside.parent) as to:
+                copy_tree(fd, name, to, moved.aside.name, told)
+                return look_of(os.stat(moved.aside.name, dir_fd=to, follow_symlinks=False)).identity
+        except OSError as error:
+            raise ActionFailed(
+                f"{moved.place} cannot be moved there and not be copied: {plain(str(error.filename or ''))} {error.strerror}",
+                remedy="make room, then resume",
+            ) from None
+
+    def drop_copy(self, moved: Moved) -> None:
+        """Take away a copy that was not completed."""
+        with contextlib.suppress(FileNotFoundError), self._files.folder(moved.aside.parent) as fd:
+            delete_tree(fd, moved.aside.name, Silent())
+
+    def delete_original(self, moved: Moved) -> list[str]:
+        """Delete what has been copied aside. Done twice is done once. Returns what is left, since it is not in the copy."""
+        if not self.lies_aside(moved):
+            return []
+        try:
+            with self._files.parent(moved.place) as (fd, name), self._files.folder(moved.aside.parent) as to:
+                if os.stat(name, dir_fd=fd, follow_symlinks=False).st_ino != moved.identity[1]:
+                    return []
+                return delete_copied(fd, name, to, moved.aside.name)
+        except FileNotFoundError:
+            return []
 
     def privileged(self, moved: Moved) -> list[tuple[tuple[str, ...], int]]:
         """Programs in what lies aside that run with their owner's rights: (names below it, mode).
@@ -164,12 +219,12 @@ class Area:
     def lies_aside(self, moved: Moved) -> bool:
         """Whether the thing is really in the set-aside area."""
         look = self._files.look(moved.aside)
-        return look is not None and look.identity == moved.identity
+        return look is not None and look.identity[1] == moved.lies_as
 
     def stands_in_place(self, moved: Moved) -> bool:
         """Whether the thing is (again) where it came from."""
         look = self._files.look(moved.place)
-        return look is not None and look.identity == moved.identity
+        return look is not None and look.identity[1] == moved.lies_as
 
     def put_back(self, moved: Moved) -> str:
         """Take a thing back to where it stood; never replaces anything.
@@ -245,9 +300,7 @@ def _rename(fd: int, name: str, to: int, to_name: str, place: WPath) -> None:
         raise
     except OSError as error:
         if error.errno == errno.EXDEV:
-            raise ActionFailed(
-                f"{place} lies on a layer it cannot be moved from", remedy="remove it by hand, then resume with --skip"
-            ) from None
+            raise Layered from None
         raise ActionFailed(
             f"{place} cannot be set aside: {error.strerror}", remedy="close what uses it, or check the rights; then resume"
         ) from None

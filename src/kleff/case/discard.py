@@ -8,6 +8,7 @@ from kleff.case.aside import moved_from
 from kleff.case.deleting import delete_tree
 from kleff.case.effect_names import MOVED
 from kleff.case.effects import Hands, areas_of, drop_spares
+from kleff.case.folder import Case
 from kleff.errors import Interrupted, Refused
 
 
@@ -50,18 +51,25 @@ def discard_case(hands: Hands) -> Held:
     total = held(hands)
     if case.state == "finished":
         case.journal.set(state="discarded")
-    hands.progress.start("discarding", items=total.items, size=total.size)
+    hands.progress.start("discarding", items=total.items)
     for effect in case.journal.effects():
         if effect.kind != MOVED or effect.state not in ("done", "stays", "intended"):
             continue
         if hands.progress.should_stop():
-            raise Interrupted("stopped; part of it is deleted", where=str(case.folder), remedy=f"go on with  kleff discard {case.folder}")
+            raise _stopped(case)
         moved = moved_from(hands.workstation.files, effect.place, effect.data)
         # Half deleted it is still the same folder; only that very thing is deleted.
         if hands.area.lies_aside(moved):
-            with hands.workstation.files.parent(moved.aside) as (fd, name):
-                delete_tree(fd, name, hands.progress)
+            try:
+                with hands.workstation.files.parent(moved.aside) as (fd, name):
+                    delete_tree(fd, name, hands.progress)
+            except Interrupted:
+                raise _stopped(case) from None
         case.journal.mark([effect.id], "discarded")
     drop_spares(hands, every=True)
     hands.area.clear(areas_of(hands))
     return total
+
+
+def _stopped(case: Case) -> Interrupted:
+    return Interrupted("stopped; part of it is deleted", where=str(case.folder), remedy=f"go on with  kleff discard {case.folder}")

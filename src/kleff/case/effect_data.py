@@ -1,6 +1,6 @@
 """What the journal must hold of an effect of each kind; a journal that holds anything else is damaged."""
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import msgspec
 from msgspec import Meta
@@ -23,6 +23,8 @@ class Fields(msgspec.Struct, kw_only=True):
     aside: Base64 = ""
     identity: tuple[Number, Number] = (0, 0)
     parent_times: tuple[Time, Time] = (0, 0)
+    copied: Literal["making", "made"] = "made"
+    copy: tuple[Number, Number] = (0, 0)
     items: Count = 0
     size: Count = 0
     modes: list[tuple[Hex, Annotated[int, Meta(ge=0, le=0o7777)]]] = []

@@ -14,11 +14,11 @@ from __future__ import annotations
 import contextlib
 from base64 import b64decode
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Protocol
 
-from kleff.case.aside import Area, Moved, moved_from
+from kleff.case.aside import Area, Layered, Moved, moved_from
 from kleff.case.deleting import delete_tree
 from kleff.case.effect_names import KEY, MOVED, PACKAGE, PROCESS, SERVICE, UNINSTALLER, VALUE
 from kleff.case.exports import export, read_export
@@ -30,9 +30,9 @@ from kleff.case.spare import Spare
 from kleff.errors import ActionFailed
 from kleff.progress import Progress, Silent
 from kleff.texts import plain
-from kleff.workstation.common.files import PRIVILEGED
+from kleff.workstation.common.counting import PRIVILEGED
 from kleff.workstation.facets import Service, Workstation
-from kleff.workstation.paths import WPath, from_raw
+from kleff.workstation.paths import WPath
 from kleff.workstation.windows.regfile import RegKey
 from kleff.workstation.windows.registry import KeyRef, Registry
 
@@ -88,7 +88,10 @@ def set_aside(hands: Hands, action: int, targets: list[Target]) -> tuple[int, in
         done: list[tuple[int, Moved]] = []
         try:
             for number, moved in moves:
-                hands.area.move(moved)
+                try:
+                    hands.area.move(moved)
+                except Layered:
+                    moved = _copy_aside(hands, number, moved)
                 done.append((number, moved))
                 if moved.privileged:
                     _strip(hands, number, moved)
@@ -97,6 +100,22 @@ def set_aside(hands: Hands, action: int, targets: list[Target]) -> tuple[int, in
         finally:
             _confirm_moves(hands, done)
     return items, size
+
+
+def _copy_aside(hands: Hands, number: int, moved: Moved) -> Moved:
+    """What cannot be renamed is copied, read back, and then deleted, as far as it is in the copy."""
+    journal = hands.case.journal
+    journal.amend(journal.effect(number), copied="making")
+    hands.progress.start(f"copying {moved.place.name}", items=moved.items, size=moved.size)
+    identity = hands.area.copy(moved, hands.progress.step)
+    journal.amend(journal.effect(number), copied="made", copy=list(identity))
+    moved = replace(moved, copy=identity)
+    left = hands.area.delete_original(moved)
+    if left:
+        raise ActionFailed(
+            f"{moved.place}: {plain(left[0])} has appeared or changed while it was copied", remedy="look what writes there; then resume"
+        )
+    return moved
 
 
 def _strip(hands: Hands, number: int, moved: Moved) -> None:
@@ -175,7 +194,13 @@ class _Kind(Protocol):
 
 class _MovedKind:
     def happened(self, hands: Hands, effect: Effect) -> bool:
-        return hands.area.lies_aside(moved_from(hands.workstation.files, effect.place, effect.data))
+        """Where a copy was cut off, what was begun is brought to one end or the other first."""
+        moved = moved_from(hands.workstation.files, effect.place, effect.data)
+        if effect.data.get("copied") == "making":
+            hands.area.drop_copy(moved)
+        elif effect.data.get("copied") == "made":
+            hands.area.delete_original(moved)
+        return hands.area.lies_aside(moved)
 
     def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
         moved = moved_from(hands.workstation.files, effect.place, effect.data)
@@ -281,7 +306,7 @@ def areas_of(hands: Hands) -> set[WPath]:
     files = hands.workstation.files
     effects = hands.case.journal.effects()
     areas = {moved_from(files, e.place, e.data).aside.parent for e in effects if e.kind == MOVED}
-    return areas | {from_raw(files.style, b64decode(a)) for e in effects for a in e.data.get("areas", [])}
+    return areas | {files.from_raw(b64decode(a)) for e in effects for a in e.data.get("areas", [])}
 
 
 def spare_of(hands: Hands, number: int) -> Spare:
@@ -300,6 +325,6 @@ def drop_spares(hands: Hands, every: bool = False) -> None:
     for effect in hands.case.journal.effects():
         if effect.kind not in (UNINSTALLER, PACKAGE) or not (every or effect.state in ("undone", "void")):
             continue
-        for area in (from_raw(files.style, b64decode(a)) for a in effect.data.get("areas", [])):
+        for area in (files.from_raw(b64decode(a)) for a in effect.data.get("areas", [])):
             with contextlib.suppress(FileNotFoundError), files.folder(area) as fd:
                 delete_tree(fd, f"{effect.id:04d}-spare", Silent())

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from kleff.case import guard_tables as tables
+from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import could_hold, fold, parts_match
-from kleff.workstation.common.files import LinkOnTheWay
 from kleff.workstation.facets import Account, Workstation
 from kleff.workstation.linux.accounts import USER_DIRS
-from kleff.workstation.paths import WPath
+from kleff.workstation.paths import Look, WPath
 from kleff.workstation.windows.profiles import OWN_FOLDERS
 from kleff.workstation.windows.registry import KeyRef
 
@@ -217,25 +217,28 @@ class Guard:
         reason = self._stays(path)
         if reason:
             return Removal([], [(path, reason)])
-        if not self._may_hold_kept(path):
+        look = self._workstation.files.look(path)
+        if look is None or not self._may_hold_kept(path, look):
             return Removal([path], [])
         removal = self._walk(path)
         return removal if removal.kept else Removal([path], [])
 
     def _stays(self, path: WPath) -> str:
+        """Why a path stays, itself or with a folder above it; "" if it does not."""
+        depths = range(1, len(path.parts) + 1)
+        return next((r for n in depths if (r := self._stays_itself(WPath(path.style, path.volume, path.parts[:n])))), "")
+
+    def _stays_itself(self, path: WPath) -> str:
         for place, reason in self.kept.places:
-            if place.holds(path):
+            if place.key == path.key:
                 return reason
         folded = path.style.folded
         for volume, pattern, reason in self.kept.patterns:
-            if volume == path.volume and any(parts_match(pattern, path.parts[:n], folded) for n in range(1, len(path.parts) + 1)):
+            if volume == path.volume and parts_match(pattern, path.parts, folded):
                 return reason
         return ""
 
-    def _may_hold_kept(self, path: WPath) -> bool:
-        look = self._workstation.files.look(path)
-        if look is None:
-            return False
+    def _may_hold_kept(self, path: WPath, look: Look) -> bool:
         if path.key in self.kept.single:
             return True
         if not look.is_folder:
@@ -247,20 +250,25 @@ class Guard:
             or any(v == path.volume and could_hold(p, path.parts, path.style.folded) for v, p, _ in self.kept.patterns)
         )
 
-    def _walk(self, path: WPath) -> Removal:
-        reason = self._stays(path)
-        if reason:
-            return Removal([], [(path, reason)])
-        if not self._may_hold_kept(path):
-            return Removal([path], [])
-        single = self.kept.single.get(path.key)
-        result = Removal([], [(path, single)] if single else [])
-        look = self._workstation.files.look(path)
-        for name in self._workstation.files.names(path) if look is not None and look.is_folder else []:
-            below = self._walk(path.child(name))
-            result.paths += below.paths
-            result.kept += below.kept
-        return result if result.kept else Removal([path], [])
+    def _walk(self, top: WPath) -> Removal:
+        """By one walk, not by recursion: a tree may be deeper than that allows."""
+        kept: list[tuple[WPath, str]] = []
+        seen: list[tuple[WPath, bool]] = []  # path, whether something stays there; folders before what is in them
+
+        def enter(path: WPath, look: Look) -> bool:
+            stays = self._stays_itself(path)
+            goes_whole = not stays and not self._may_hold_kept(path, look)
+            reason = stays or ("" if goes_whole else self.kept.single.get(path.key, ""))
+            if reason:
+                kept.append((path, reason))
+            seen.append((path, bool(reason)))
+            return not stays and not goes_whole
+
+        for _ in self._workstation.files.walk(top, enter):
+            pass
+        holding = {parent for path, stays in seen if stays for parent in _lineage(path, top)}
+        going = [path for path, _ in seen if path not in holding]
+        return Removal([p for p in going if p == top or p.parent in holding], kept)
 
     # -- registry ---------------------------------------------------------------------------------------------
 
@@ -289,3 +297,9 @@ class Guard:
         if len(parts) > 1 and fold(parts[0]) == "SYSTEM" and fold(parts[1]).startswith("CONTROLSET"):
             return ["HKLM", parts[0], "{controlset}", *parts[2:]]
         return ["HKLM", *parts]
+
+
+def _lineage(path: WPath, top: WPath) -> Iterator[WPath]:
+    """A path and the folders above it, up to `top`."""
+    for depth in range(len(path.parts), len(top.parts) - 1, -1):
+        yield WPath(path.style, path.volume, path.parts[:depth])

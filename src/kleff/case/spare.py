@@ -9,7 +9,6 @@ the original.
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import json
 import os
 import stat
@@ -27,15 +26,13 @@ from kleff.case.spare_plan import COPIED_UP_TO, SparePlan
 from kleff.errors import Refused
 from kleff.procedure.globs import fold
 from kleff.texts import plain, plural
+from kleff.workstation.common.copying import copy_file
 from kleff.workstation.common.files import FileTree
-from kleff.workstation.common.posix import closing_fd, rename_noreplace
+from kleff.workstation.common.posix import rename_noreplace
 from kleff.workstation.facets import Source
-from kleff.workstation.paths import Look, WPath, from_raw, look_of
+from kleff.workstation.paths import Look, WPath
 from kleff.workstation.windows.regfile import RegKey
 from kleff.workstation.windows.registry import Registry
-
-READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-
 
 Standing = dict[str, tuple[int, int]]  # `Kept.path` -> (size, modification time in ns)
 
@@ -184,7 +181,7 @@ class Spare:
                     return kept
                 except OSError:
                     pass  # cannot be linked there: copied
-            kept.sha256 = _copy(fd, name, to, held.name, look)
+            kept.sha256 = copy_file(fd, name, to, held.name, look)
         return kept
 
     def _attributes(self, path: WPath) -> dict[str, str]:
@@ -225,7 +222,7 @@ class Spare:
         return stat.S_ISREG(kept.mode) and (look.size, look.times[1]) != (kept.size, kept.mtime)
 
     def _path(self, raw: str) -> WPath:
-        return from_raw(self._files.style, b64decode(raw))
+        return self._files.from_raw(b64decode(raw))
 
     # -- bringing back ----------------------------------------------------------------------------------------
 
@@ -334,7 +331,7 @@ class Spare:
             look = self._files.look(held)
             if look is not None:
                 with self._files.parent(held) as (fd, name), self._files.parent(path) as (to, to_name):
-                    _copy(fd, name, to, to_name, look)
+                    copy_file(fd, name, to, to_name, look)
 
     def _bring_file(self, kept: Kept, path: WPath, fd: int, name: str) -> list[str]:
         held = self._path(kept.held)
@@ -360,29 +357,3 @@ class Spare:
 
 def _b64(path: WPath) -> str:
     return b64encode(path.raw).decode()
-
-
-def _copy(fd: int, name: str, to: int, to_name: str, look: Look) -> str:
-    """Copy a file with mode, owner, times and extended attributes; returns its SHA-256.
-
-    Raises:
-        OSError: it cannot be read or written, or it is no longer the file that was looked at.
-    """
-    sha256 = hashlib.sha256()
-    with closing_fd(os.open(name, READ, dir_fd=fd)) as source:
-        if look_of(os.fstat(source)).identity != look.identity:
-            raise OSError(5, "was replaced while it was copied", name)
-        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-        with closing_fd(os.open(to_name, flags, 0o600, dir_fd=to)) as target:
-            while data := os.read(source, 1 << 18):
-                sha256.update(data)
-                view = memoryview(data)
-                while view:
-                    view = view[os.write(target, view) :]
-            for attribute in os.listxattr(source):
-                os.setxattr(target, attribute, os.getxattr(source, attribute))
-            os.fchown(target, look.uid, look.gid)
-            os.fchmod(target, stat.S_IMODE(look.mode))
-            os.utime(target, ns=look.times)
-            os.fsync(target)
-    return sha256.hexdigest()

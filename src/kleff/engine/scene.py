@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from kleff.case.guard import Guard, Kept
 from kleff.engine.kinds import KINDS
+from kleff.errors import LinkOnTheWay
 from kleff.objects.base import Scene, Sighting
 from kleff.objects.entries import EntryUninstall
 from kleff.objects.entries import matching as matching_entries
@@ -14,7 +15,6 @@ from kleff.objects.paths import PathsDelete, found_paths
 from kleff.objects.resolve import Resolver
 from kleff.procedure.load import LoadedStep, Procedure
 from kleff.progress import Progress, Silent
-from kleff.workstation.common.files import LinkOnTheWay
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
 

@@ -6,10 +6,10 @@ import msgspec
 
 from kleff.engine.kinds import KINDS
 from kleff.engine.scene import sightings, steps_here
+from kleff.errors import LinkOnTheWay
 from kleff.objects.base import Scene, Sighting
 from kleff.objects.keys import KeyDelete, meant_keys
 from kleff.objects.paths import PathsBackup, PathsDelete, found_paths
-from kleff.workstation.common.files import LinkOnTheWay
 
 
 class Survey(msgspec.Struct, kw_only=True):

@@ -8,7 +8,7 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.case.guard import Target
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base import (
     ABSENT,
     KEPT,
@@ -27,8 +27,8 @@ from kleff.procedure.globs import is_glob, literal
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem, path_problems
 from kleff.texts import plain, plural
-from kleff.workstation.common.files import LinkOnTheWay
-from kleff.workstation.paths import WPath, from_raw
+from kleff.texts import size as sizes
+from kleff.workstation.paths import WPath
 
 BACK = "moved back from the set-aside area"
 
@@ -178,6 +178,8 @@ class PathKind(Offers):
                 measure = files.measure(path)
                 action.items += measure.items
                 action.size += measure.size
+            if any(files.layered(path) for path in removal.paths):
+                action.shows.append(f"on a layered file system: copied if it cannot be moved, which takes up to {sizes(action.size)} more")
         except OSError as error:
             action.state, action.reason = UNREADABLE, _why(error)
             return
@@ -197,10 +199,10 @@ class PathKind(Offers):
         workstation = work.scene.workstation
         details = action.details
         account = next((a for a in workstation.accounts.all() if a.id == details["account"]), None)
-        base = from_raw(workstation.style, b64decode(details["base"])) if details["base"] else None
+        base = workstation.files.from_raw(b64decode(details["base"])) if details["base"] else None
         wanted = []
         for raw in details["paths"]:
-            path = workstation.files.resolve(from_raw(workstation.style, b64decode(raw))).path
+            path = workstation.files.resolve(workstation.files.from_raw(b64decode(raw))).path
             if workstation.files.look(path) is not None:
                 wanted.append(Wanted(path, account, details["variable"], base))
         if not wanted:
@@ -242,11 +244,11 @@ class PathKind(Offers):
         return Outcome(note=note, items=items, size=size)
 
     def _target(self, action: Action, scene: Scene) -> Target:
-        style = scene.workstation.style
+        files = scene.workstation.files
         details = action.details
         account = next((a for a in scene.workstation.accounts.all() if a.id == details["account"]), None)
-        base = from_raw(style, b64decode(details["base"])) if details["base"] else None
-        return Target(from_raw(style, b64decode(action.exact)), details["fixed"], details["literal"], account, base)
+        base = files.from_raw(b64decode(details["base"])) if details["base"] else None
+        return Target(files.from_raw(b64decode(action.exact)), details["fixed"], details["literal"], account, base)
 
 
 def _links(scene: Scene, expanded: Expanded) -> list[str]:

@@ -7,13 +7,12 @@ from typing import TYPE_CHECKING
 
 from kleff.case.guard import Target
 from kleff.case.spare_plan import COPIED_UP_TO, SparePlan
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base import Scene
 from kleff.objects.keys import KeyDelete, KeyVerify, ValueDelete, meant_keys
 from kleff.objects.paths import PathsDelete, found_paths
 from kleff.objects.services import ServiceStop, ServiceVerify
 from kleff.texts import plain, plural, size
-from kleff.workstation.common.files import LinkOnTheWay
 from kleff.workstation.common.posix import write_atomic
 from kleff.workstation.facets import Entry, PackageRecord
 from kleff.workstation.paths import Look, WPath

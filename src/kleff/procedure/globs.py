@@ -78,13 +78,21 @@ def name_matches(part: str, name: str, folded: bool) -> bool:
 
 def parts_match(pattern: Sequence[str], parts: Sequence[str], folded: bool) -> bool:
     """Whether a path, part by part, matches a pattern; `**` stands for any number of folders, `X/**` not for X."""
-    if not pattern:
-        return not parts
-    if pattern[0] == "**":
-        if len(pattern) == 1:
-            return len(parts) > 0
-        return any(parts_match(pattern[1:], parts[i:], folded) for i in range(len(parts) + 1))
-    return bool(parts) and name_matches(pattern[0], parts[0], folded) and parts_match(pattern[1:], parts[1:], folded)
+    if pattern and pattern[-1] == "**":
+        pattern = (*pattern, "*")
+    here = at = 0
+    star, tried = -1, 0  # the last `**`, and from which name on it was tried
+    while at < len(parts):
+        if here < len(pattern) and pattern[here] == "**":
+            star, tried, here = here, at, here + 1
+        elif here < len(pattern) and name_matches(pattern[here], parts[at], folded):
+            here, at = here + 1, at + 1
+        elif star >= 0:
+            tried += 1
+            here, at = star + 1, tried
+        else:
+            return False
+    return all(part == "**" for part in pattern[here:])
 
 
 def could_hold(pattern: Sequence[str], parts: Sequence[str], folded: bool) -> bool:

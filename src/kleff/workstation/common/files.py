@@ -11,12 +11,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
-from kleff.errors import Refused
-from kleff.procedure.globs import PathStyle, fold, is_glob, literal, name_matches
-from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, host_path, mount_id, mount_points
-from kleff.workstation.paths import Look, WPath, look_of
+from kleff.errors import DamagedCase, LinkOnTheWay
+from kleff.procedure.globs import PathStyle, fold
+from kleff.workstation.common import walking
+from kleff.workstation.common.counting import Tally, count
+from kleff.workstation.common.posix import FOLDER_FLAGS, mount_id, mount_type, mounts_below
+from kleff.workstation.paths import Look, WPath, from_raw, look_of
 
-PRIVILEGED = stat.S_ISUID | stat.S_ISGID
 MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
 
 
@@ -45,10 +46,6 @@ class Resolved:
     links: tuple[str, ...] = ()
 
 
-class LinkOnTheWay(Refused):
-    """A folder on the way is a link that somebody other than an administrator can change."""
-
-
 class FileTree:
     """Files under one folder of this machine for each volume.
 
@@ -73,6 +70,19 @@ class FileTree:
         if split is None or split[0] not in self.volumes:
             return None
         return WPath(self.style, split[0], split[1])
+
+    def from_raw(self, raw: bytes) -> WPath:
+        """A path from the bytes that are kept of it.
+
+        Raises:
+            DamagedCase: it can be none of this workstation.
+        """
+        path = from_raw(self.style, raw)
+        if path.volume not in self.volumes:
+            raise DamagedCase(
+                "a path that is kept in the case is of no volume of this workstation", remedy="restore the case folder from a copy"
+            )
+        return path
 
     def host(self, path: WPath) -> str:
         """Where a path lies on the machine Kleff runs on (for programs that need a path)."""
@@ -302,81 +312,43 @@ class FileTree:
             LinkOnTheWay: the fixed part of the pattern leads through a link that others can change.
             OSError: a folder that cannot be read.
         """
-        fixed = 0
-        while fixed < len(pattern) and not is_glob(pattern[fixed]):
-            fixed += 1
-        names = tuple(literal(p) for p in pattern[:fixed])
-        if fixed == len(pattern):
-            path = self.resolve(WPath(self.style, volume, names)).path
-            if self.look(path) is not None:
-                yield path
-            return
-        base = self.resolve(WPath(self.style, volume, (*names, "-"))).path.parent
-        look = self.look(base)
-        if look is not None and look.is_link:
-            raise LinkOnTheWay(f"the folder {base} on the way is a link to {self.read_link(base)}")
-        found = sorted(set(self._matches(base, tuple(pattern[fixed:]))), key=lambda p: p.parts)
-        last: WPath | None = None
-        for path in found:
-            if last is None or not path.below(last):
-                last = path
-                yield path
+        from kleff.workstation.common.matching import expand
 
-    def _matches(self, base: WPath, pattern: tuple[str, ...]) -> Iterator[WPath]:
-        head, rest = pattern[0], pattern[1:]
-        if head == "**" and rest:
-            yield from self._matches(base, rest)
-        for name in self.names(base):
-            path = base.child(name)
-            if head == "**":
-                if not rest:
-                    yield path
-                elif self._is_folder(path):
-                    yield from self._matches(path, pattern)
-            elif name_matches(head, name, self.style.folded):
-                if not rest:
-                    yield path
-                elif self._is_folder(path):
-                    yield from self._matches(path, rest)
-
-    def _is_folder(self, path: WPath) -> bool:
-        look = self.look(path)
-        return look is not None and look.is_folder
+        return expand(self, volume, pattern)
 
     # -- sizes and mounts -------------------------------------------------------------------------------------
 
-    def walk(self, path: WPath) -> Iterator[tuple[WPath, Look]]:
-        """Everything at and below a path, parents first, by descriptors, following no link."""
+    def walk(self, path: WPath, enter: Callable[[WPath, Look], bool] = lambda path, look: True) -> Iterator[tuple[WPath, Look]]:
+        """Everything at and below a path, parents first, by descriptors, following no link.
+
+        Args:
+            enter: asked of each path once; what is in a folder comes only if it says so.
+        """
         look = self.look(path)
         if look is None:
             return
         yield path, look
-        if look.is_folder:
+        if enter(path, look) and look.is_folder:
             with self.folder(path) as fd:
-                yield from self._walk(fd, path)
+                for names, below in walking.walk(fd, lambda names, look: enter(path.child(*names), look)):
+                    yield path.child(*names), below
 
-    def _walk(self, fd: int, path: WPath) -> Iterator[tuple[WPath, Look]]:
-        with os.scandir(fd) as found:
-            entries = sorted(found, key=lambda e: e.name)
-        for entry in entries:
-            look = look_of(entry.stat(follow_symlinks=False))
-            below = path.child(entry.name)
-            yield below, look
-            if look.is_folder:
-                with closing_fd(os.open(entry.name, FOLDER_FLAGS, dir_fd=fd)) as inner:
-                    yield from self._walk(inner, below)
-
-    def measure(self, path: WPath) -> Measure:
-        """Count and size what is at and below a path."""
-        look = self.look(path)
-        if look is None:
+    def measure(self, path: WPath, processes: int = 2) -> Measure:
+        """Count and size what is at and below a path; a large tree in two processes."""
+        tally = Tally()
+        try:
+            if path.parts:
+                with self.parent(path) as (fd, name):
+                    status = os.stat(name, dir_fd=fd, follow_symlinks=False)
+            else:
+                status = os.stat(self.volumes[path.volume])
+            tally.add(status)
+            if stat.S_ISDIR(status.st_mode):
+                with self.folder(path) as fd:
+                    count(fd, tally, min(processes, os.cpu_count() or 1))
+        except FileNotFoundError:
             return Measure(0, 0, 0)
-        tally = _Tally()
-        tally.add(look.mode, look.size, look.links, look.identity)
-        if look.is_folder:
-            with self.folder(path) as fd:
-                tally.scan(fd)
-        return Measure(tally.items, tally.files, tally.size, tally.privileged)
+        return Measure(tally.items, tally.files, tally.bytes, tally.privileged)
 
     def mounts_in(self, path: WPath) -> list[str]:
         """Mount points at or below a path, bind mounts too."""
@@ -384,8 +356,15 @@ class FileTree:
         if look is None or not look.is_folder:
             return []
         with self.folder(path) as fd:
-            here = host_path(fd)
-        return [p for p in mount_points() if p == here or p.startswith(here.rstrip("/") + "/")]
+            return mounts_below(fd)
+
+    def layered(self, path: WPath) -> bool:
+        """Whether a path is a folder of an overlay, which cannot be renamed if it comes from a lower layer."""
+        look = self.look(path)
+        if look is None or not look.is_folder:
+            return False
+        with self.folder(path) as fd:
+            return mount_type(mount_id(fd)) == "overlay"
 
     def mount_root(self, path: WPath) -> WPath:
         """The topmost folder, within the workstation, of the mount on which the parent of `path` lies."""
@@ -402,32 +381,3 @@ class FileTree:
         finally:
             os.close(fd)
         return WPath(self.style, path.volume, path.parts[:top])
-
-
-class _Tally:
-    def __init__(self) -> None:
-        self.items = self.files = self.size = self.privileged = 0
-        self._linked: set[tuple[int, int]] = set()
-
-    def add(self, mode: int, size: int, links: int, identity: tuple[int, int]) -> None:
-        self.items += 1
-        if stat.S_ISREG(mode):
-            self.files += 1
-            self.privileged += mode & PRIVILEGED != 0
-            if links > 1:
-                if identity in self._linked:
-                    return
-                self._linked.add(identity)
-            self.size += size
-
-    def scan(self, fd: int) -> None:
-        folders = []
-        with os.scandir(fd) as entries:
-            for entry in entries:
-                status = entry.stat(follow_symlinks=False)
-                self.add(status.st_mode, status.st_size, status.st_nlink, (status.st_dev, status.st_ino))
-                if stat.S_ISDIR(status.st_mode):
-                    folders.append(entry.name)
-        for name in folders:
-            with closing_fd(os.open(name, FOLDER_FLAGS, dir_fd=fd)) as below:
-                self.scan(below)

@@ -40,6 +40,16 @@ def mount_id(fd: int) -> int:
     raise OSError(errno.ENOSYS, "no mnt_id in fdinfo")
 
 
+def mount_type(mount: int) -> str:
+    """The type of file system of a mount (proc(5), mountinfo)."""
+    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as table:
+        for line in table:
+            fields, _, rest = line.partition(" - ")
+            if int(fields.split(" ", 1)[0]) == mount:
+                return rest.split(" ", 1)[0]
+    return ""
+
+
 def mount_points() -> list[str]:
     """Every mount point of this process's namespace (proc(5), mountinfo), octal escapes resolved."""
     points = []
@@ -50,6 +60,12 @@ def mount_points() -> list[str]:
                 point = point.replace(code, char)
             points.append(point)
     return points
+
+
+def mounts_below(fd: int) -> list[str]:
+    """Mount points at or below an open folder, bind mounts too."""
+    here = host_path(fd)
+    return [p for p in mount_points() if p == here or p.startswith(here.rstrip("/") + "/")]
 
 
 def host_path(fd: int) -> str:
@@ -64,6 +80,17 @@ def sync_folder(path: str | Path) -> None:
         os.fsync(fd)
     finally:
         os.close(fd)
+
+
+def sync_volume(fd: int) -> None:
+    """Flush the file system an open file lies on (syncfs(2)).
+
+    Raises:
+        OSError: it could not be written.
+    """
+    if _libc().syncfs(fd) != 0:
+        code = ctypes.get_errno()
+        raise OSError(code, os.strerror(code))
 
 
 def write_atomic(path: Path, data: bytes, mode: int = 0o600) -> None:

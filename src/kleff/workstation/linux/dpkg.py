@@ -11,8 +11,8 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
-from kleff.errors import ActionFailed, KleffError
-from kleff.workstation.common.files import FileTree, LinkOnTheWay
+from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
+from kleff.workstation.common.files import FileTree
 from kleff.workstation.common.posix import closing_fd
 from kleff.workstation.facets import Package, PackageRecord, Source
 from kleff.workstation.paths import WPath, look_of

@@ -183,8 +183,10 @@ def format_tree(path: str, key: RegKey) -> str:
 
 
 def format_hive(short: str, key: RegKey) -> str:
-    """`.reg` text of everything below one hive, without a line for the hive itself."""
+    """`.reg` text of everything below one hive; a line for the hive itself only if it has values of its own."""
     lines = [HEADER, ""]
+    if key.values:
+        lines += [f"[{LONG[short]}]", *(format_value(value) for value in key.values.values()), ""]
     for below in key.keys.values():
         _format(f"{LONG[short]}\\{below.name}", below, lines)
     return "\r\n".join(lines) + "\r\n"
