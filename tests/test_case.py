@@ -20,9 +20,12 @@ from killing import run_until
 from kleff.case.aside import Area
 from kleff.case.bag import check_bag
 from kleff.case.deleting import delete_tree
-from kleff.errors import ActionFailed, DamagedCase
+from kleff.case.folder import open_case
+from kleff.cli.settings import Settings, read_settings
+from kleff.errors import ActionFailed, DamagedCase, UsageError
 from kleff.procedure.globs import POSIX
 from kleff.progress import Silent
+from kleff.report.case_report import case_info
 from kleff.workstation.common.files import FileTree
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
@@ -314,3 +317,57 @@ def test_an_edited_export_is_not_put_back(kleff: Kleff, lab: Path, tmp_path: Pat
     export = next((kleff.case() / "undo").glob("*.json"))
     export.write_text(export.read_text().replace("Shelf 01", "Shelf 99"))
     assert "has changed since it was written" in kleff("undo", kleff.case(), "--yes", code=4).out
+
+
+def finished_case(kleff: Kleff, tmp_path: Path, kind: str) -> Path:
+    top = linux_tree(tmp_path / "tree")
+    write(top / "opt/brindlewort/licence.bwl", "the only one")
+    steps = f"[[backup]]\nlabel = 'licence'\nkind = '{kind}'\npaths = ['/opt/brindlewort']\n[[delete]]\npaths = ['/opt/brindlewort']\n"
+    kleff("run", procedure(tmp_path / "p.toml", steps), "--on", f"root:{top}", "--yes")
+    return kleff.case()
+
+
+@pytest.mark.skipif(not IS_ROOT, reason="needs root: a tree that is not a lab")
+def test_a_bag_has_a_question_of_its_own(kleff: Kleff, tmp_path: Path) -> None:
+    """`--yes` deletes what is set aside, never a bag that may hold a licence; that is asked on a terminal."""
+    case = finished_case(kleff, tmp_path, "licence")
+    done = kleff("discard", case, "--bag", "--yes", code=3)
+    assert "Discarded: 2 items" in done.out
+    assert "--yes is not enough for this" in done.err
+    assert (case / "bag/manifest-sha256.txt").exists()
+    assert f"kleff discard --bag {case}" in kleff("report", case).out
+    child = pexpect.spawn(str(kleff.program), ["discard", str(case), "--bag"], encoding="utf-8", env={**os.environ, "COLUMNS": "200"})
+    child.expect("Delete the saved data for good\\? It may hold the only licence")
+    child.sendline("n")
+    child.expect(pexpect.EOF)
+    assert (child.wait(), (case / "bag").exists()) == (3, True)
+    child = pexpect.spawn(str(kleff.program), ["discard", str(case), "--bag"], encoding="utf-8")
+    child.expect("for good\\?")
+    child.sendline("y")
+    child.expect("The saved data is deleted too")
+    child.expect(pexpect.EOF)
+    assert child.wait() == 0
+    assert sorted(p.name for p in case.iterdir()) == ["case.db", "output"]
+    assert "Saved in the bag (deleted since)" in kleff("report", case).out
+    assert kleff("cases", "--json").json()["cases"][0]["holds"] == []
+    kleff("discard", case, "--bag", "--yes")
+
+
+@pytest.mark.skipif(not IS_ROOT, reason="needs root: a tree that is not a lab")
+def test_what_cases_hold_and_when_it_may_go(kleff: Kleff, tmp_path: Path) -> None:
+    case = finished_case(kleff, tmp_path, "settings")
+    listed = kleff("cases")
+    assert "(licence), set aside 12 B in 2 items" in listed.out
+    assert len(kleff("cases", "--older-than", "0s", "--json").json()["cases"]) == 1
+    assert kleff("cases", "--older-than", "90d", "--json").json()["cases"] == []
+    assert "is not a duration such as" in kleff("cases", "--older-than", "soon", code=2).err
+    with open_case(case) as opened:
+        assert [case_info(opened, limit).due for limit in (None, 0.0, 14 * 86400.0)] == [False, True, False]
+    file = write(tmp_path / "settings.toml", 'discard_after = "14d"\n')
+    assert read_settings(file).discard_after_seconds == 14 * 86400
+    assert read_settings(tmp_path / "none.toml") == Settings()
+    for bad in ('discard_after = "later"', "discard = 3", "discard_after = 14", "]["):
+        with pytest.raises(UsageError, match="the settings cannot be used"):
+            read_settings(write(file, bad))
+    kleff("discard", case, "--bag", "--yes")  # settings alone: what is asked apart is answered by --yes
+    assert not (case / "bag").exists()

@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 
 from kleff.case.aside import moved_from
 from kleff.case.deleting import delete_tree
 from kleff.case.effect_names import MOVED
-from kleff.case.effects import Hands, areas_of, drop_spares
+from kleff.case.effects import Hands, areas_of, drop_spares, spares
 from kleff.case.folder import Case
 from kleff.errors import Interrupted, Refused
+from kleff.progress import Silent
+from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd
 
 
 @dataclass
 class Held:
-    """What a case holds aside."""
+    """What a case holds aside; `spares` are the bytes of spares that nothing else holds."""
 
     items: int = 0
     size: int = 0
     places: int = 0
+    spares: int = 0
+
+    @property
+    def anything(self) -> bool:
+        return bool(self.places or self.spares)
 
 
 def held(hands: Hands) -> Held:
@@ -31,6 +39,7 @@ def held(hands: Hands) -> Held:
                 result.places += 1
                 result.items += moved.items
                 result.size += moved.size
+    result.spares = sum(hands.workstation.files.measure(path).size for path in spares(hands))
     return result
 
 
@@ -73,3 +82,31 @@ def discard_case(hands: Hands) -> Held:
 
 def _stopped(case: Case) -> Interrupted:
     return Interrupted("stopped; part of it is deleted", where=str(case.folder), remedy=f"go on with  kleff discard {case.folder}")
+
+
+# A bag of anything else may hold a licence, whatever the procedure says of it.
+HARMLESS = ("settings", "logs")
+
+
+def may_hold_licence(saved: list[str]) -> bool:
+    """Whether a bag whose steps save these kinds of data may hold a licence or what is as hard to get again."""
+    return any(kind not in HARMLESS for kind in saved)
+
+
+def discard_bag(case: Case) -> None:
+    """Delete for good what a case saved, and the exports that undo worked with. Killed half-way, it is called again.
+
+    Raises:
+        Refused: undo may still need it.
+        ActionFailed: it cannot be deleted.
+    """
+    if case.state not in ("undone", "discarded"):
+        raise Refused(
+            f"the case is {case.state}; what it saved is kept while it can be taken back", where=str(case.folder),
+            remedy="discard what it set aside first, or take the case back",
+        )  # fmt: skip
+    case.journal.set(bag="discarded")
+    with closing_fd(os.open(case.folder, FOLDER_FLAGS)) as fd:
+        for name in ("bag", "undo"):
+            delete_tree(fd, name, Silent())
+    case.journal.tell("what was saved has been deleted for good")

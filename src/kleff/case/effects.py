@@ -321,10 +321,16 @@ def package_spare_of(hands: Hands, number: int) -> PackageSpare:
 
 def drop_spares(hands: Hands, every: bool = False) -> None:
     """Delete what is left of spares: of effects that are taken back or never happened, or of all."""
-    files = hands.workstation.files
-    for effect in hands.case.journal.effects():
-        if effect.kind not in (UNINSTALLER, PACKAGE) or not (every or effect.state in ("undone", "void")):
-            continue
-        for area in (files.from_raw(b64decode(a)) for a in effect.data.get("areas", [])):
-            with contextlib.suppress(FileNotFoundError), files.folder(area) as fd:
-                delete_tree(fd, f"{effect.id:04d}-spare", Silent())
+    for path in spares(hands, every):
+        with contextlib.suppress(FileNotFoundError), hands.workstation.files.parent(path) as (fd, name):
+            delete_tree(fd, name, Silent())
+
+
+def spares(hands: Hands, every: bool = True) -> list[WPath]:
+    """The folders of spares: of all effects, or of those that are taken back or never happened."""
+    return [
+        hands.workstation.files.from_raw(b64decode(area)).child(f"{effect.id:04d}-spare")
+        for effect in hands.case.journal.effects()
+        if effect.kind in (UNINSTALLER, PACKAGE) and (every or effect.state in ("undone", "void"))
+        for area in effect.data.get("areas", [])
+    ]

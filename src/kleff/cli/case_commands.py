@@ -17,22 +17,31 @@ class Format(StrEnum):
     json = "json"
 
 
-def cases(cases: CasesOption = None, json: JsonOption = False) -> None:
-    """What was done: every case, newest last."""
+def cases(
+    cases: CasesOption = None,
+    older_than: Annotated[
+        str, typer.Option("--older-than", metavar="TIME", help="Only cases that ended longer ago, such as 90d.", show_default=False)
+    ] = "",
+    json: JsonOption = False,
+) -> None:
+    """What was done: every case, newest last, and what it still holds."""
     from kleff.case.folder import all_cases, open_case
     from kleff.cli.common import default_cases
+    from kleff.cli.settings import duration, read_settings
     from kleff.cli.show import show
     from kleff.errors import KleffError
-    from kleff.report.case_report import case_info
+    from kleff.report.case_report import age, case_info
     from kleff.report.documents import CasesDocument, DamagedInfo, encode
     from kleff.report.summary import cases_page
 
     folder = cases or default_cases()
+    least, due = duration(older_than, "--older-than"), read_settings().discard_after_seconds
     good, damaged = [], []
     for path in all_cases(folder):
         try:
             with open_case(path) as case:
-                good.append(case_info(case))
+                if not least or (age(case) or 0) >= least:
+                    good.append(case_info(case, due))
         except KleffError as error:
             damaged.append(DamagedInfo(folder=str(path), error=str(error).splitlines()[0]))
     good.sort(key=lambda info: info.made)

@@ -33,6 +33,7 @@ class Action(msgspec.Struct, kw_only=True):
         target: for people; `exact` holds the same exactly where it is a path (base64 of raw bytes).
         state: `to do` ... `manual`; `reason` says why where it is not `to do`.
         because: why it is in the plan.
+        saves: what kind of data a step saves, as the procedure says.
         undo: how it can be taken back; `final` if it cannot.
         details: what the kind needs to do it.
         inside: what stays within it, with reasons.
@@ -52,6 +53,7 @@ class Action(msgspec.Struct, kw_only=True):
     state: str = TO_DO
     reason: str = ""
     because: str = ""
+    saves: str = ""
     undo: str = NOTHING_TO_UNDO
     final: bool = False
     items: int = 0
@@ -102,7 +104,8 @@ class Scene:
         because = more.pop("because", "") or f"the step at line {step.line}"
         return Action(
             phase=step.phase, step=step.index, line=step.line, kind=step.kind, label=step.model.label, verb=verb,
-            target=target, because=because, optional=step.model.optional, after_restart=step.model.after_restart, **more,
+            target=target, because=because, optional=step.model.optional, after_restart=step.model.after_restart,
+            saves=getattr(step.model, "kind", None) or "", **more,
         )  # fmt: skip
 
     def version_in_range(self, version: str, pattern: str) -> bool:

@@ -9,7 +9,7 @@ from msgspec import Meta, field
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, MANUAL, Action, Offers, Outcome, Scene, Work
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text, Texts, duration_problem
+from kleff.procedure.model import AfterStop, DataKind, Problem, Step, Text, Texts, duration_problem
 from kleff.procedure.variables import BadTemplate, parse_template
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plain, plural
@@ -25,7 +25,8 @@ class CommandBackup(Step, kw_only=True, frozen=True):
         default_factory=list
     )
     patience: str = "10m"
-    stopped: bool = False
+    kind: DataKind = None
+    stopped: AfterStop = False
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from duration_problem("patience", self.patience)

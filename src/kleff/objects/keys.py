@@ -8,7 +8,7 @@ from msgspec import Meta
 from kleff.objects.base import ABSENT, KEPT, NOT_EMPTY, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Problem, Text, key_problem
+from kleff.procedure.model import AccountStep, AfterStop, DataKind, Problem, Text, key_problem
 from kleff.procedure.variables import unescape_literal
 from kleff.texts import plain
 from kleff.workstation.windows.regfile import RegKey
@@ -35,7 +35,8 @@ class KeyEvidence(_Key, kw_only=True, frozen=True):
 class KeyBackup(_Key, kw_only=True, frozen=True):
     """Save a key with all below it."""
 
-    stopped: bool = False
+    kind: DataKind = None
+    stopped: AfterStop = False
 
 
 class KeyDelete(_Key, kw_only=True, frozen=True):
@@ -66,7 +67,8 @@ class ValueEvidence(_Value, kw_only=True, frozen=True):
 class ValueBackup(_Value, kw_only=True, frozen=True):
     """Save one value."""
 
-    stopped: bool = False
+    kind: DataKind = None
+    stopped: AfterStop = False
 
 
 class ValueDelete(_Value, kw_only=True, frozen=True):

@@ -25,7 +25,7 @@ from kleff.objects.base import (
 from kleff.objects.resolve import Expanded
 from kleff.procedure.globs import is_glob, literal
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem, path_problems
+from kleff.procedure.model import AccountStep, AfterStop, DataKind, Problem, Step, Text, Texts, path_problem, path_problems
 from kleff.texts import plain, plural
 from kleff.texts import size as sizes
 from kleff.workstation.paths import WPath
@@ -54,7 +54,8 @@ class _Paths(AccountStep, kw_only=True, frozen=True):
 class PathsBackup(_Paths, kw_only=True, frozen=True):
     """Save files and folders."""
 
-    stopped: Annotated[bool, Meta(description="save after the stop phase, not before it")] = False
+    kind: DataKind = None
+    stopped: AfterStop = False
 
 
 class PathsDelete(_Paths, kw_only=True, frozen=True):

@@ -63,6 +63,14 @@ class Step(Section, kw_only=True, frozen=True):
     after_restart: Annotated[bool, Meta(description="done once the workstation was restarted")] = False
 
 
+# What every step that saves has in common.
+DataKind = Annotated[
+    Literal["licence", "user-data", "settings", "logs", "database"] | None,
+    Meta(description="what is saved; a bag that may hold a licence is never discarded without a question of its own"),
+]
+AfterStop = Annotated[bool, Meta(description="save after the stop phase, not before it")]
+
+
 class AccountStep(Step, kw_only=True, frozen=True):
     """A step that may concern each account."""
 

@@ -58,12 +58,12 @@ def parse_range(text: str) -> VersionRange:
 
 
 def parse_duration(text: str) -> float:
-    """Seconds of a duration such as `20s`, `45m`, `2h`.
+    """Seconds of a duration such as `20s`, `45m`, `2h`, `14d`.
 
     Raises:
         ValueError: not a duration.
     """
-    found = re.fullmatch(r"(\d+)(s|m|h)", text)
+    found = re.fullmatch(r"(\d+)(s|m|h|d)", text)
     if not found:
-        raise ValueError(f"{text!r} is not a duration such as 20s, 45m or 2h")
-    return float(int(found[1]) * {"s": 1, "m": 60, "h": 3600}[found[2]])
+        raise ValueError(f"{text!r} is not a duration such as 20s, 45m, 2h or 14d")
+    return float(int(found[1]) * {"s": 1, "m": 60, "h": 3600, "d": 86400}[found[2]])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 import msgspec
 
 from kleff.case.bag import saved_size
@@ -18,16 +20,43 @@ from kleff.texts import plain, plural, seconds, size
 from kleff.workstation.paths import from_raw
 
 
-def case_info(case: Case) -> CaseInfo:
-    """The head of a case."""
+def case_info(case: Case, discard_after: float | None = None) -> CaseInfo:
+    """The head of a case.
+
+    Args:
+        discard_after: seconds after its end from which what a case set aside may be discarded; None: never by itself.
+    """
     moved = [e for e in case.journal.effects() if e.kind == "moved" and e.state in ("done", "stays")]
+    old = age(case)
+    due = discard_after is not None and case.state == "finished" and bool(moved) and old is not None and old >= discard_after
     return CaseInfo(
         id=case.id, folder=str(case.folder), state=case.state, product=case.text("product"), host=case.text("host"),
         workstation=case.text("workstation"), technician=case.text("technician"), ticket=case.text("ticket"),
         made=case.text("made"), ended=case.text("ended"), saved_size=saved_size(case.folder / "bag"),
         aside_items=sum(int(e.data["items"]) for e in moved), aside_size=sum(int(e.data["size"]) for e in moved),
-        next=next_commands(case),
+        holds=bag_labels(case), due=due, next=next_commands(case),
     )  # fmt: skip
+
+
+def age(case: Case) -> float | None:
+    """Seconds since a case ended; None while it has not."""
+    try:
+        ended = datetime.fromisoformat(case.text("ended").replace("Z", "+00:00"))
+        return (datetime.now(UTC) - ended).total_seconds()
+    except (ValueError, TypeError):
+        return None
+
+
+def bag_labels(case: Case) -> list[str]:
+    """The labels of what is in the bag, in the order of the plan."""
+    numbers = {item[1] for item in case.journal.bag_items()} if case.text("bag") != "discarded" else set()
+    return list(dict.fromkeys(r.action.label or r.action.target for r in rows(case) if r.action.number in numbers))
+
+
+def saved_kinds(case: Case) -> list[str]:
+    """What kinds of data are in the bag, step by step; "" where the procedure does not say."""
+    numbers = {item[1] for item in case.journal.bag_items()}
+    return [r.action.saves for r in rows(case) if r.action.number in numbers]
 
 
 def next_commands(case: Case) -> list[str]:
@@ -39,6 +68,8 @@ def next_commands(case: Case) -> list[str]:
         "finished": ["verify", "undo", "discard"],
         "undone": ["discard"],
     }.get(case.state, [])
+    if case.state in ("discarded", "undone") and case.text("bag") == "sealed" and case.journal.bag_items():
+        return [f"kleff discard --bag {_quoted(str(case.folder))}"]
     return [f"kleff {verb} {_quoted(str(case.folder))}" for verb in verbs]
 
 
@@ -160,11 +191,12 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     aside = [r for r in by_phase["delete"] if r.action.verb == "set aside" and r.items]
     registry = [r for r in by_phase["delete"] if r.action.verb.startswith("delete") and r.items]
     size_of = sum(r.size for r in aside)
+    freed = "deleted since" if case.state == "discarded" else "freed by discard"
     listed = [
-        ("Saved in the bag", _lines(by_phase["backup"])),
+        ("Saved in the bag" + (" (deleted since)" if case.text("bag") == "discarded" else ""), _lines(by_phase["backup"])),
         ("Stopped", _lines(by_phase["stop"])),
         ("Uninstalled", _lines(by_phase["uninstall"] + by_phase["purge"])),
-        (f"Set aside: {plural(sum(r.items for r in aside), 'item')}, {size(size_of)} (freed by discard)", _lines(aside)),
+        (f"Set aside: {plural(sum(r.items for r in aside), 'item')}, {size(size_of)} ({freed})", _lines(aside)),
         (f"Deleted in the registry: {plural(sum(r.items for r in registry), 'key or value', 'keys and values')}", _lines(registry)),
         ("Gone before their turn came", _lines([r for r in by_phase["delete"] if not r.items])),
         ("Skipped by the technician", _lines([r for r in found if r.state == SKIPPED], "warn")),

@@ -154,7 +154,8 @@ class ListDocument(Document, kw_only=True):
 
 
 class CaseInfo(msgspec.Struct, kw_only=True):
-    """A case. `next` are the commands that can follow; times are ISO 8601 in UTC; sizes in bytes."""
+    """A case. `holds`: labels of what is in the bag. `due`: what is set aside may go, by the settings. `next`: the commands that
+    can follow. Times are ISO 8601 in UTC, sizes in bytes."""
 
     id: str
     folder: str
@@ -169,6 +170,8 @@ class CaseInfo(msgspec.Struct, kw_only=True):
     saved_size: int
     aside_items: int
     aside_size: int
+    holds: list[str]
+    due: bool
     next: list[str]
 
 

@@ -103,9 +103,11 @@ def cases_page(document: CasesDocument) -> Page:
             (f"  {info.made[:16].replace('T', ' ')}  {info.host}  {info.product}", "plain"),
             (f"  {info.ticket}", "plain"),
         )
-        page.add(
-            f"             saved {size(info.saved_size)}, set aside {size(info.aside_size)} in {plural(info.aside_items, 'item')}", "dim"
-        )
+        held = f"set aside {size(info.aside_size)} in {plural(info.aside_items, 'item')}" if info.aside_items else "nothing set aside"
+        labels = f" ({', '.join(info.holds)})" if info.holds else ""
+        page.add(f"             saved {size(info.saved_size)}{labels}, {held}", "dim")
+        if info.due:
+            page.row(("             may go: ", "warn"), (info.next[-1], "plain"))
         if info.state in ("open", "waiting", "undoing"):
             for command in info.next:
                 page.row(("             finish it: ", "warn"), (command, "plain"))
