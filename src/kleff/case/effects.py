@@ -71,23 +71,25 @@ class Hands:
 # -- acting ---------------------------------------------------------------------------------------------------
 
 
-def set_aside(hands: Hands, action: int, targets: list[Target]) -> tuple[int, int]:
-    """Set paths aside: looked at, guarded again, intended, moved, flushed, confirmed.
+def set_aside(hands: Hands, targets: list[tuple[int, Target]], told: Callable[[int, Moved], None]) -> None:
+    """Set paths aside, each for an action: looked at, guarded again, intended, moved, flushed, confirmed. `BATCH` of them share a flush.
 
-    Returns:
-        How many items and bytes that was.
+    Args:
+        told: is given the action and what was moved, one after the other.
 
     Raises:
         ActionFailed: naming the path; what was moved before it stays moved and is journaled.
     """
-    items = size = 0
     for start in range(0, len(targets), BATCH):
-        moves = _plan_moves(hands, targets[start : start + BATCH])
-        hands.case.journal.intend([Effect(n, action, MOVED, m.place.raw, m.data(), "intended") for n, m in moves])
+        batch = targets[start : start + BATCH]
+        moves = _plan_moves(hands, [target for _, target in batch])
+        actions = [action for action, _ in batch]
+        intents = zip(moves, actions, strict=True)
+        hands.case.journal.intend([Effect(n, action, MOVED, m.place.raw, m.data(), "intended") for (n, m), action in intents])
         hands.area.make({m.aside.parent for _, m in moves})
         done: list[tuple[int, Moved]] = []
         try:
-            for number, moved in moves:
+            for (number, moved), action in zip(moves, actions, strict=True):
                 try:
                     hands.area.move(moved)
                 except Layered:
@@ -95,11 +97,10 @@ def set_aside(hands: Hands, action: int, targets: list[Target]) -> tuple[int, in
                 done.append((number, moved))
                 if moved.privileged:
                     _strip(hands, number, moved)
-                items, size = items + moved.items, size + moved.size
+                told(action, moved)
                 hands.progress.step(moved.items, moved.size)
         finally:
             _confirm_moves(hands, done)
-    return items, size
 
 
 def _copy_aside(hands: Hands, number: int, moved: Moved) -> Moved:

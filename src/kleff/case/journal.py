@@ -158,10 +158,14 @@ class Journal:
         return self._rows("SELECT id, plan, state, note, items, size FROM actions ORDER BY id", types=(int, str, str, str, int, int))
 
     def end_action(self, action: int, state: str, note: str = "", items: int = 0, size: int = 0) -> None:
+        self.end_actions([(action, state, note, items, size)])
+
+    def end_actions(self, ended: list[tuple[int, str, str, int, int]]) -> None:
+        """(action, state, note, items, bytes) of several, in one flush."""
         with self.write() as db:
-            db.execute(
+            db.executemany(
                 "UPDATE actions SET state=?, note=?, items=items+?, size=size+?, ended=? WHERE id=?",
-                (state, note, items, size, now(), action),
+                [(state, note, items, size, now(), action) for action, state, note, items, size in ended],
             )
 
     # -- effects ----------------------------------------------------------------------------------------------

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass, field
+from itertools import takewhile
 
 import msgspec
 
@@ -33,6 +34,7 @@ from kleff.procedure.load import LoadedStep
 from kleff.texts import plain_all
 
 PASSES = 3
+TOGETHER = 100  # actions that may share their flushes
 PROGRAMS = ("uninstall", "purge")  # after which `restart = "always"` wants one
 
 
@@ -106,8 +108,13 @@ class Runner:
         reconcile(self.hands)
         pending = [row for row in rows(self.case) if self._pending(row)]
         self.scene.progress.begin(len(pending))
-        for row in pending:
-            self._one(row)
+        while pending:
+            count = self._joined(pending)
+            if count > 1:
+                done = self._together(pending[:count])
+                pending = [row for row in pending if row.action.number not in done]
+            if count == 1 or not done:
+                self._one(pending.pop(0))
         self._wait_for_restart()
         return self._finish()
 
@@ -141,17 +148,50 @@ class Runner:
             return True
         return row.state == WAITING and self.case.text("restarted") == "yes"
 
-    def _one(self, row: Row) -> None:
-        action = row.action
+    def _joined(self, pending: list[Row]) -> int:
+        """How many of the next actions can be done together: removals of one kind, none of which waits for another."""
+        kind = pending[0].action.kind
+
+        def joins(row: Row) -> bool:
+            action = row.action
+            return (
+                action.kind == kind and action.phase in REMOVING and row.state in (TO_DO, FAILED) and not action.after_restart
+                and KINDS[kind].joins(self._step(action))
+            )  # fmt: skip
+
+        return max(1, sum(1 for _ in takewhile(joins, pending[:TOGETHER])))
+
+    def _together(self, group: list[Row]) -> set[int]:
+        """Do several actions that share their flushes. Returns the numbers of those that are done."""
+        self._check_stop()
+        self._seal(group[0].action)
+        outcomes = KINDS[group[0].action.kind].together([(r.action, self._step(r.action)) for r in group], self.work)
+        if len(outcomes) < len(group):
+            reconcile(self.hands)
+        for row in group:
+            if row.action.number in outcomes:
+                self._tell(row.action)
+        ended = [(n, o.state, o.note, o.items, o.size) for n, o in outcomes.items()]
+        self.case.journal.end_actions(ended)
+        return set(outcomes)
+
+    def _check_stop(self) -> None:
         if self.scene.progress.should_stop():
             raise Interrupted("stopped as asked, after the action in hand", where=str(self.case.folder), remedy=self._ways())
+
+    def _tell(self, action: Action) -> None:
+        who = f" [{action.account}]" if action.account else ""
+        self.scene.progress.act(action.number, f"{action.verb} {action.target}{who}")
+
+    def _one(self, row: Row) -> None:
+        action = row.action
+        self._check_stop()
         if action.after_restart and self._restarts() and self.case.text("restarted") != "yes":
             self.case.journal.end_action(action.number, WAITING, "after the restart")
             return
         if action.phase in REMOVING:
             self._seal(action)
-        who = f" [{action.account}]" if action.account else ""
-        self.scene.progress.act(action.number, f"{action.verb} {action.target}{who}")
+        self._tell(action)
         try:
             outcome = self._do(row)
         except (Stopped, DamagedCase) as error:

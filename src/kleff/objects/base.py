@@ -144,6 +144,12 @@ class Kind(Protocol):
     def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
         """The actions a step means here. Nothing is changed."""
 
+    def joins(self, step: LoadedStep) -> bool:
+        """Whether actions of a step may be done together with others of this kind."""
+
+    def together(self, actions: list[tuple[Action, LoadedStep]], work: Work) -> dict[int, Outcome]:
+        """Do several at once, by number; what is not among the results has to be done by itself."""
+
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         """Do an action; done twice is done once.
 
@@ -162,6 +168,12 @@ class Offers:
 
     def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
         raise NotImplementedError(step.phase)
+
+    def joins(self, step: LoadedStep) -> bool:
+        return False
+
+    def together(self, actions: list[tuple[Action, LoadedStep]], work: Work) -> dict[int, Outcome]:
+        raise NotImplementedError(actions[0][1].phase)
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         raise NotImplementedError(step.phase)

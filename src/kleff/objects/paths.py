@@ -1,14 +1,16 @@
 """Files and folders."""
 
+import contextlib
 from base64 import b64decode, b64encode
 from collections.abc import Collection, Iterator
+from dataclasses import dataclass, field
 from itertools import takewhile
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 from msgspec import Meta
 
 from kleff.case.guard import Target
-from kleff.errors import ActionFailed, LinkOnTheWay
+from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
 from kleff.objects.base import (
     ABSENT,
     KEPT,
@@ -29,6 +31,9 @@ from kleff.procedure.model import AccountStep, AfterStop, DataKind, Problem, Ste
 from kleff.texts import plain, plural
 from kleff.texts import size as sizes
 from kleff.workstation.paths import WPath
+
+if TYPE_CHECKING:
+    from kleff.case.aside import Moved
 
 BACK = "moved back from the set-aside area"
 
@@ -78,6 +83,16 @@ def found_paths(expanded: Expanded, scene: Scene) -> list[WPath]:
     if expanded.absent:
         return []
     return list(scene.workstation.files.expand(expanded.volume, expanded.pattern))
+
+
+@dataclass
+class Prepared:
+    """What of an action's target goes now; `outcome` if nothing does."""
+
+    target: Target
+    targets: list[Target] = field(default_factory=list)
+    note: str = ""
+    outcome: Outcome | None = None
 
 
 class PathKind(Offers):
@@ -191,6 +206,9 @@ class PathKind(Offers):
         if not removal.paths:
             action.state, action.reason = KEPT, removal.kept[0][1] if removal.kept else "nothing in it may go"
 
+    def joins(self, step: LoadedStep) -> bool:
+        return isinstance(step.model, PathsDelete) and not step.model.only_if_empty
+
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         return self._save(action, step, work) if step.phase == "backup" else self._set_aside(action, step, work)
 
@@ -199,7 +217,7 @@ class PathKind(Offers):
 
         workstation = work.scene.workstation
         details = action.details
-        account = next((a for a in workstation.accounts.all() if a.id == details["account"]), None)
+        account = work.scene.resolver.account(details["account"])
         base = workstation.files.from_raw(b64decode(details["base"])) if details["base"] else None
         wanted = []
         for raw in details["paths"]:
@@ -214,21 +232,10 @@ class PathKind(Offers):
         return Outcome(note=f"in bag/data/{name}", items=files, size=size)
 
     def _set_aside(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects import set_aside
-
-        assert isinstance(step.model, PathsDelete)
-        workstation = work.scene.workstation
-        target = self._target(action, work.scene)
-        files = workstation.files
+        work.progress.start("setting aside", items=action.items, size=action.size)
         try:
-            if files.look(target.path) is None:
-                return Outcome(note="already gone")
-            if step.model.only_if_empty and files.names(target.path):
-                return Outcome(state=KEPT, note="not empty")
-            removal = work.scene.guard.removal(target.path)
-            targets = [target.narrowed(p) for p in removal.paths]
-            work.progress.start("setting aside", items=action.items, size=action.size)
-            items, size = set_aside(work.hands, action.number, targets)
+            prepared = self._prepared(action, step, work)
+            return prepared.outcome or self._moved([(action, prepared)], work)[action.number]
         except LinkOnTheWay as error:
             raise ActionFailed(error.what, remedy="look at the link; then resume") from None
         except FileNotFoundError as error:
@@ -239,15 +246,77 @@ class PathKind(Offers):
             raise ActionFailed(
                 f"{action.target} cannot be set aside: {error.strerror}", remedy="close what uses it, or check the rights; then resume"
             ) from None
-        if not removal.paths:
-            return Outcome(state=KEPT, note=removal.kept[0][1] if removal.kept else "nothing in it may go")
-        note = f"kept inside: {plural(len(removal.kept), 'thing')}" if removal.kept else ""
-        return Outcome(note=note, items=items, size=size)
+
+    def together(self, actions: list[tuple[Action, LoadedStep]], work: Work) -> dict[int, Outcome]:
+        """Set aside for several actions at once: their intents and confirmations share flushes.
+
+        Returns:
+            What became of those that are done; the first that is not there has failed or depends on one before it, and has to be
+            done by itself, as has all that follows.
+        """
+        outcomes: dict[int, Outcome] = {}
+        ready: list[tuple[Action, Prepared]] = []
+        named: set[object] = set()
+        above: set[object] = set()
+        try:
+            for action, step in actions:
+                prepared = self._prepared(action, step, work)
+                path = prepared.target.path
+                lineage = [WPath(path.style, path.volume, path.parts[:n]).key for n in range(1, len(path.parts) + 1)]
+                if path.key in above or any(key in named for key in lineage):
+                    break
+                named.add(path.key)
+                above.update(lineage)
+                if prepared.outcome:
+                    outcomes[action.number] = prepared.outcome
+                else:
+                    ready.append((action, prepared))
+        except (KleffError, OSError):
+            pass  # it is done by itself, and says so then
+        with contextlib.suppress(KleffError, OSError):
+            self._moved(ready, work, outcomes)
+        return outcomes
+
+    def _prepared(self, action: Action, step: LoadedStep, work: Work) -> Prepared:
+        """Look again what of an action's target goes now."""
+        assert isinstance(step.model, PathsDelete)
+        target = self._target(action, work.scene)
+        files = work.scene.workstation.files
+        prepared = Prepared(target)
+        if files.look(target.path) is None:
+            prepared.outcome = Outcome(note="already gone")
+        elif step.model.only_if_empty and files.names(target.path):
+            prepared.outcome = Outcome(state=KEPT, note="not empty")
+        else:
+            removal = work.scene.guard.removal(target.path)
+            prepared.targets = [target.narrowed(p) for p in removal.paths]
+            prepared.note = f"kept inside: {plural(len(removal.kept), 'thing')}" if removal.kept else ""
+            if not removal.paths:
+                prepared.outcome = Outcome(state=KEPT, note=removal.kept[0][1] if removal.kept else "nothing in it may go")
+        return prepared
+
+    def _moved(self, ready: list[tuple[Action, Prepared]], work: Work, outcomes: dict[int, Outcome] | None = None) -> dict[int, Outcome]:
+        """Set aside what is ready; an action gets its outcome once the last of its paths is moved."""
+        from kleff.case.effects import set_aside
+
+        results = outcomes if outcomes is not None else {}
+        left = {action.number: len(prepared.targets) for action, prepared in ready}
+        sums = {action.number: Outcome(note=prepared.note) for action, prepared in ready}
+
+        def told(number: int, moved: "Moved") -> None:
+            left[number] -= 1
+            sums[number].items += moved.items
+            sums[number].size += moved.size
+            if not left[number]:
+                results[number] = sums[number]
+
+        set_aside(work.hands, [(action.number, target) for action, prepared in ready for target in prepared.targets], told)
+        return results
 
     def _target(self, action: Action, scene: Scene) -> Target:
         files = scene.workstation.files
         details = action.details
-        account = next((a for a in scene.workstation.accounts.all() if a.id == details["account"]), None)
+        account = scene.resolver.account(details["account"])
         base = files.from_raw(b64decode(details["base"])) if details["base"] else None
         return Target(files.from_raw(b64decode(action.exact)), details["fixed"], details["literal"], account, base)
 

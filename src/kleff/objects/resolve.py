@@ -51,6 +51,10 @@ class Resolver:
         wanted = {n.lower() for n in named}
         return [a for a in self._all if a.name.lower() in wanted or a.id.lower() in wanted]
 
+    def account(self, id: str) -> Account | None:
+        """The account with this id (uid or SID)."""
+        return next((a for a in self._all if a.id == id), None)
+
     def expand(self, text: str, accounts: list[str] | None = None) -> Iterator[Expanded]:
         """Every meaning of a path text, one per account and per folder a variable stands for."""
         template = parse_template(text, self._places)
