@@ -135,10 +135,8 @@ def main(folder: str) -> None:
         print(f"| Kleff's, groups of 100 | {ours:,.0f} | {statistics.median(ratios):.1f} ({min(ratios):.1f}..{max(ratios):.1f}) |")
         print(f"| JSON lines, one fsync each | {peer:,.0f} | 1 |")
         print("\n| preview, 1,000 steps, 50 accounts | actions | seconds | MiB |\n|---|---|---|---|")
-        print(
-            preview(work, "one step in ten per account", lambda n: step(f"{{user.home}}/.big{n}" if n % 10 == 0 else f"/opt/big/part{n}"))
-        )
-        print(preview(work, "every step per account", lambda n: step(f"{{user.home}}/.big{n}")))
+        print(preview(work, "one step in ten per account", lambda n: step("{user.home}/.big" if n % 10 == 0 else "/opt/big/part", n)))
+        print(preview(work, "every step per account", lambda n: step("{user.home}/.big", n)))
 
 
 def step(path: str, number: int) -> str:

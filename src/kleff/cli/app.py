@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from typing import NoReturn
@@ -49,6 +50,7 @@ def _main(
 
 def run() -> NoReturn:
     """Run the command line and end the process; no error a person can cause shows a traceback."""
+    gc.set_threshold(100_000, 20, 20)  # a large plan is many small things that live to the end
     _quiet_surrogates()
     try:
         app()

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import os
+import re
 from typing import Any, Literal
 
 import msgspec
@@ -268,6 +269,8 @@ class LabDocument(Document, kw_only=True):
     processes: list[LabProcessInfo]
 
 
+ESCAPED = re.compile(rb'\\[^"]')  # a character that had to be escaped, other than the quotation mark
+
 DOCUMENTS: dict[str, type[Document]] = {
     "survey": SurveyDocument,
     "preview": PreviewDocument,
@@ -287,7 +290,14 @@ def schema(command: str) -> dict[str, Any]:
 
 def encode(document: Document) -> str:
     """The document as indented JSON (RFC 8259)."""
-    return msgspec.json.format(msgspec.json.encode(plain_all(msgspec.to_builtins(document))), indent=2).decode()
+    try:
+        data = msgspec.json.encode(document)
+        harmless = data.isascii() and not ESCAPED.search(data.replace(b"\\\\", b""))
+    except UnicodeEncodeError:  # half a surrogate pair: a name that is not text
+        harmless = False
+    if not harmless:
+        data = msgspec.json.encode(plain_all(msgspec.to_builtins(document)))
+    return msgspec.json.format(data, indent=2).decode()
 
 
 def workstation_info(workstation: Workstation) -> WorkstationInfo:

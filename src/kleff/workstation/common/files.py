@@ -40,10 +40,11 @@ class Measure:
 
 @dataclass(frozen=True)
 class Resolved:
-    """A path whose links on the way are resolved; `links` names each and where it led."""
+    """A path whose links on the way are resolved; `links` names each and where it led; not `there` if it was seen to be missing."""
 
     path: WPath
     links: tuple[str, ...] = ()
+    there: bool = True
 
 
 class FileTree:
@@ -232,31 +233,37 @@ class FileTree:
 
     def _resolve(self, volume: str, parts: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
         done: tuple[str, ...] = ()
-        trusted = True
         fd = os.open(self.volumes[volume], FOLDER_FLAGS)
         try:
             for index, part in enumerate(parts[:-1]):
-                here = WPath(self.style, volume, done)
-                trusted = trusted and self._only_admin(os.fstat(fd), here)
                 name = self._spelled(fd, part)
                 try:
-                    status = os.stat(name, dir_fd=fd, follow_symlinks=False)
-                except OSError:
-                    return Resolved(WPath(self.style, volume, done + parts[index:]), links)
-                if stat.S_ISLNK(status.st_mode):
-                    target = os.readlink(name, dir_fd=fd)
-                    link = here.child(name)
-                    self._check_link(link, target, trusted and status.st_uid in self._trusted, depth)
-                    return self._follow(link, target, parts[index + 1 :], links, depth)
-                if not stat.S_ISDIR(status.st_mode):
-                    return Resolved(WPath(self.style, volume, done + parts[index:]), links)
-                below = os.open(name, FOLDER_FLAGS, dir_fd=fd)
+                    below = os.open(name, FOLDER_FLAGS, dir_fd=fd)
+                except OSError as error:
+                    rest = parts[index + 1 :]
+                    followed = self._at_link(fd, WPath(self.style, volume, done).child(name), rest, links, depth)
+                    missing = error.errno == errno.ENOENT
+                    return followed or Resolved(WPath(self.style, volume, done + parts[index:]), links, not missing)
                 os.close(fd)
                 fd, done = below, (*done, name)
-            last = (self._spelled(fd, parts[-1]),) if parts else ()
-            return Resolved(WPath(self.style, volume, done + last), links)
+            if not parts:
+                return Resolved(WPath(self.style, volume, done), links)
+            last = self._spelled(fd, parts[-1])
+            return Resolved(WPath(self.style, volume, (*done, last)), links, _there(fd, last))
         finally:
             os.close(fd)
+
+    def _at_link(self, fd: int, link: WPath, rest: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved | None:
+        """Where a name that could not be stepped into leads, if it is a link that may be followed; None if it is none."""
+        try:
+            status = os.stat(link.name, dir_fd=fd, follow_symlinks=False)
+        except OSError:
+            return None
+        if not stat.S_ISLNK(status.st_mode):
+            return None
+        target = os.readlink(link.name, dir_fd=fd)
+        self._check_link(link, target, status.st_uid in self._trusted and self.only_admin(link.parent), depth)
+        return self._follow(link, target, rest, links, depth)
 
     def _only_admin(self, status: os.stat_result, path: WPath) -> bool:
         group_safe = not status.st_mode & stat.S_IWGRP or status.st_gid in (0, os.getegid())
@@ -381,3 +388,13 @@ class FileTree:
         finally:
             os.close(fd)
         return WPath(self.style, path.volume, path.parts[:top])
+
+
+def _there(fd: int, name: str) -> bool:
+    try:
+        os.stat(name, dir_fd=fd, follow_symlinks=False)
+    except FileNotFoundError:
+        return False
+    except OSError:
+        return True  # who looks at it is told why it cannot be
+    return True

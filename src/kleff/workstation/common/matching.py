@@ -20,9 +20,9 @@ def expand(files: FileTree, volume: str, pattern: Sequence[str]) -> Iterator[WPa
         fixed += 1
     names = tuple(literal(p) for p in pattern[:fixed])
     if fixed == len(pattern):
-        path = files.resolve(WPath(files.style, volume, names)).path
-        if files.look(path) is not None:
-            yield path
+        resolved = files.resolve(WPath(files.style, volume, names))
+        if resolved.there and files.look(resolved.path) is not None:
+            yield resolved.path
         return
     base = files.resolve(WPath(files.style, volume, (*names, "-"))).path.parent
     look = files.look(base)
