@@ -1,9 +1,9 @@
 """Setting aside, counting and discarding against the system's own tools, paired in one run.
 
-    python benchmarks/set_aside.py [FILES] [ROUNDS] [FOLDER]
+    python benchmarks/set_aside.py [FILES] [ROUNDS] [FOLDER] [COUNTED]
 
-Prints a Markdown table; FOLDER names the file system that is measured (default: the temporary folder). Needs root: the tree is a
-Linux tree with accounts of its own.
+Prints a Markdown table; FOLDER names the file system that is measured (default: the temporary folder); COUNTED entries are counted
+(default 500,000). Ours and the peer take turns in who goes first. Needs root: the tree is a Linux tree with accounts of its own.
 """
 
 from __future__ import annotations
@@ -72,49 +72,98 @@ def row(name: str, pairs: list[tuple[float, float]]) -> str:
     return f"| {name} | {ours:.2f} | {peer:.2f} | {statistics.median(ratios):.2f} ({min(ratios):.2f}..{max(ratios):.2f}) |"
 
 
-def main(count: int, rounds: int, folder: str) -> None:
+def pair(turn: int, ours: Callable[[], object], peer: Callable[[], object]) -> tuple[float, float]:
+    """Both once, flushed before each; the order changes with the turn."""
+    taken = [0.0, 0.0]
+    for which in (0, 1) if turn % 2 else (1, 0):
+        os.sync()
+        taken[which] = timed((ours, peer)[which])
+    return taken[0], taken[1]
+
+
+def counting(folder: Path, entries: int, rounds: int) -> list[str]:
+    """Count and size one tree in one and in two processes, against `du -s`."""
+    grow(folder / "counted", int(entries / 1.067))
+    files = FileTree(POSIX, {"": folder})
+    place = files.path("/counted")
+    assert place is not None
+    total = files.measure(place).items
+    rows = []
+    for processes in (1, 2):
+        pairs = [
+            pair(turn, lambda n=processes: files.measure(place, n), lambda: command("du", "-s", folder / "counted"))
+            for turn in range(rounds)
+        ]
+        rows.append(row(f"count and size {total:,} entries, in process, {processes} : `du -s`", pairs))
+    return rows
+
+
+def deleted(fd: int, name: str) -> None:
+    delete_tree(fd, name, Silent())
+
+
+def loops(work: Path, count: int, rounds: int) -> list[str]:
+    """The deletion loop of discard on many small files, and on 2 GiB of large ones."""
+    rows = []
+    fd = os.open(work, os.O_RDONLY)
+    for name, make in ((f"{count:,} small files", lambda top: grow(top, count)), ("2 GiB in 200 files", large)):
+        pairs = []
+        for turn in range(rounds):
+            make(work / "ours")
+            make(work / "peer")
+            pairs.append(pair(turn, lambda: deleted(fd, "ours"), lambda: command("rm", "-rf", work / "peer")))
+        rows.append(row(f"deletion loop of discard, {name}, in process : `rm -rf`", pairs))
+    os.close(fd)
+    return rows
+
+
+def large(top: Path) -> None:
+    top.mkdir()
+    for number in range(200):
+        fd = os.open(top / f"large{number}", os.O_WRONLY | os.O_CREAT)
+        os.posix_fallocate(fd, 0, 2 * 1024**3 // 200)
+        os.close(fd)
+
+
+def commands(work: Path, count: int, rounds: int) -> list[str]:
+    """Whole commands: `run` of one step that sets aside a folder, and `discard` of it."""
     kleff = Path(sys.executable).parent / "kleff"
-    aside, discard, counting, loop = [], [], [], []
-    with tempfile.TemporaryDirectory(dir=folder or None) as name:
-        work = Path(name)
-        file = work / "p.toml"
-        file.write_text(PROCEDURE)
-        file.chmod(0o644)
-        for number in range(rounds):
-            top = linux_tree(work / f"tree{number}")
-            grow(top / "opt/big", count)
-            peer, other = grow(work / "peer", count), grow(work / "other", count)
-            files = FileTree(POSIX, {"": top})
-            place = files.path("/opt/big")
-            assert place is not None
-            counting.append((timed(lambda f=files, p=place: f.measure(p)), timed(lambda t=top: command("du", "-s", t / "opt/big"))))
-            cases = work / f"cases{number}"
-            run = (kleff, "run", file, "--on", f"root:{top}", "--yes", "--quiet", "--cases", cases)
-            aside.append((timed(lambda r=run: command(*r)), timed(lambda p=peer: command("rm", "-rf", p))))
-            case = next(cases.iterdir())
-            peer = grow(work / "peer", count)
-            discard.append(
-                (timed(lambda c=case: command(kleff, "discard", c, "--yes", "--quiet")), timed(lambda p=peer: command("rm", "-rf", p)))
-            )
-            peer = grow(work / "peer", count)
-            fd = os.open(work, os.O_RDONLY)
-            loop.append((timed(lambda f=fd: delete_tree(f, "other", Silent())), timed(lambda p=peer: command("rm", "-rf", p))))
-            os.close(fd)
-            shutil.rmtree(top)
-            del other
-    peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024
-    print(f"Python {platform.python_version()}, {os.cpu_count()} cores, {count:,} files, {rounds} pairs, {time.strftime('%Y-%m-%d')}\n")
+    file = work / "p.toml"
+    file.write_text(PROCEDURE)
+    file.chmod(0o644)
+    aside, discard = [], []
+    for number in range(rounds):
+        top, cases = linux_tree(work / f"tree{number}"), work / f"cases{number}"
+        grow(top / "opt/big", count)
+        grow(work / "peer", count)
+        run = (kleff, "run", file, "--on", f"root:{top}", "--yes", "--quiet", "--cases", cases)
+        aside.append(pair(number, lambda r=run: command(*r), lambda: command("rm", "-rf", work / "peer")))
+        case = next(cases.iterdir())
+        grow(work / "peer", count)
+        words = (kleff, "discard", case, "--yes", "--quiet")
+        discard.append(pair(number, lambda w=words: command(*w), lambda: command("rm", "-rf", work / "peer")))
+        shutil.rmtree(top)
+    return [
+        row(f"`kleff run --yes`, one folder of {count:,} files set aside : `rm -rf`", aside),
+        row("`kleff discard --yes`, whole command : `rm -rf`", discard),
+    ]
+
+
+def main(count: int, rounds: int, folder: str, counted: int) -> None:
+    print(f"Python {platform.python_version()}, {os.cpu_count()} cores, {rounds} pairs, {time.strftime('%Y-%m-%d')}\n")
     print("| what | ours, s | peer, s | ratio |\n|---|---|---|---|")
-    print(row("count and size a folder, in process : `du -s`", counting))
-    print(row("`kleff run --yes`, one folder set aside : `rm -rf`", aside))
-    print(row("deletion loop of discard, in process : `rm -rf`", loop))
-    print(row("`kleff discard --yes`, whole command : `rm -rf`", discard))
-    print(f"\nLargest process: {peak} MiB.")
+    with tempfile.TemporaryDirectory() as name:
+        print("\n".join(counting(Path(name), counted, rounds)))
+    with tempfile.TemporaryDirectory(dir=folder or None) as name:
+        print("\n".join(commands(Path(name), count, rounds)))
+        print("\n".join(loops(Path(name), count, rounds)))
+    print(f"\nLargest process: {resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024} MiB.")
 
 
 if __name__ == "__main__":
     main(
         int(sys.argv[1]) if len(sys.argv) > 1 else 100_000,
-        int(sys.argv[2]) if len(sys.argv) > 2 else 3,
+        int(sys.argv[2]) if len(sys.argv) > 2 else 5,
         sys.argv[3] if len(sys.argv) > 3 else "",
+        int(sys.argv[4]) if len(sys.argv) > 4 else 500_000,
     )

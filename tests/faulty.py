@@ -14,6 +14,17 @@ import kleff.workstation.common.posix as posix
 CODES = {name: getattr(errno, name) for name in ("ENOSPC", "EACCES", "EIO", "EROFS", "EBUSY", "ETXTBSY", "ENOENT")}
 
 
+class Event:
+    """Just before the `at`-th counted call of one system call, something happens to the tree, as another program would do it."""
+
+    def __init__(self, call: str, at: int, below: Path, happen: Callable[[], None]) -> None:
+        self._fault = Fault(call, at, 0, below)
+        self._fault.happen = happen
+
+    def arm(self) -> None:
+        self._fault.arm()
+
+
 class Fault:
     """Fails the `at`-th call of one system call with one error, whoever makes it.
 
@@ -25,6 +36,7 @@ class Fault:
     def __init__(self, call: str, at: int, code: int, below: Path) -> None:
         self.call, self.at, self.code, self.below = call, at, code, str(below)
         self.count = 0
+        self.happen: Callable[[], None] | None = None
 
     def arm(self) -> None:
         if self.call == "rename":
@@ -38,7 +50,9 @@ class Fault:
         def call(*arguments: Any, **more: Any) -> Any:
             if self._counts(arguments, more, name_at):
                 self.count += 1
-                if self.count == self.at:
+                if self.count == self.at and self.happen is not None:
+                    self.happen()
+                elif self.count == self.at:
                     raise OSError(self.code, os.strerror(self.code), str(arguments[name_at]))
             return original(*arguments, **more)
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 import os
 import random
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
-from faulty import CODES, Fault
+from faulty import CODES, Event, Fault
 from killing import run_until
 from support import IS_ROOT, differences, linux_tree, procedure, tree, write
 
@@ -70,3 +71,73 @@ def test_a_call_that_fails(tmp_path: Path, call: str) -> None:
                 assert again in (0, 1, 3), log.read_text(errors="replace")[-1500:]
             found = [d for d in differences(before, tree(tmp_path / "tree", skip=())) if "var/lib/kleff" not in d]
             assert found == [], what
+
+
+def appears(top: Path) -> None:
+    write(top / "opt/brindlewort/a/appeared", "new")
+
+
+def vanishes(top: Path) -> None:
+    for path in (top / "opt/brindlewort/b/three", top / "opt/brindlewort/a/one"):
+        path.unlink(missing_ok=True)
+
+
+def becomes_a_folder(top: Path) -> None:
+    path = top / "opt/brindlewort/b/three"
+    if path.is_file():
+        path.unlink()
+        write(path / "inside", "new")
+
+
+def becomes_a_file(top: Path) -> None:
+    path = top / "opt/brindlewort/b"
+    if path.is_dir():
+        shutil.move(path, top / "srv-b")
+        write(path, "a file now")
+
+
+def is_taken(top: Path) -> None:
+    """Something stands where undo wants to put a thing back."""
+    place = top / "var/lib/brindlewort"
+    if not place.exists():
+        write(place / "newer", "of a later installation")
+
+
+@pytest.mark.parametrize("happen", [appears, vanishes, becomes_a_folder, becomes_a_file, is_taken], ids=lambda f: f.__name__)
+def test_something_happens_in_between(tmp_path: Path, happen: Callable[[Path], None]) -> None:
+    """At any instant of a run: what another program has made or taken since is neither lost nor passed off as ours."""
+    original = bench(tmp_path / "original")
+    file, cases, log, top = procedure(tmp_path / "p.toml", STEPS), tmp_path / "cases", tmp_path / "log", tmp_path / "tree"
+    every = [(call, at) for call in ("open", "stat", "rename", "fsync") for at in range(1, {"rename": 6, "fsync": 12}.get(call, 120))]
+    seen = 0
+    wanted = every if EVERY else random.Random(happen.__name__).sample(every, 12)
+    for call, at in wanted:
+        for folder in (top, cases):
+            shutil.rmtree(folder, ignore_errors=True)
+        log.unlink(missing_ok=True)
+        shutil.copytree(original, top, symlinks=True)
+        for name, uid in (("mira", 1001), ("tomas", 1002)):
+            os.chown(top / "home" / name, uid, -1)
+        before = contents(top)
+        event = Event(call, at, top, lambda: happen(top))
+        words = ["run", str(file), "--on", f"root:{top}", "--yes", "--cases", str(cases)]
+        code = run_until(words, 0, False, log, prepare=event.arm)[0]
+        what = f"{happen.__name__} at {call} {at}: ended with {code}\n{log.read_text(errors='replace')[-1500:]}"
+        assert "Traceback" not in what, what
+        assert code in (0, 1, 3, 4), what
+        now = contents(top)
+        case = next(iter(cases.iterdir()), None) if cases.exists() else None
+        if case is not None and (case / "case.db").exists():
+            run_until(["undo", str(case), "--yes", "--quiet"], 0, False, log)
+        after = contents(top)
+        seen += now != before
+        gone = set(before) - set(after) - ({"three" * 100, "b/three" * 100, "a/one" * 100} if happen is vanishes else set())
+        replaced = {"b/three" * 100} if happen is becomes_a_folder else set()
+        assert gone <= replaced, (what, gone)
+        assert set(now) - set(before) <= set(after), f"{what}: what had appeared is lost"
+    assert seen or happen is is_taken, "it never happened"
+
+
+def contents(top: Path) -> set[str]:
+    """The content of every file of the tree, set aside or in its place."""
+    return {p.read_text() for p in top.rglob("*") if p.is_file() and not p.is_symlink() and "var/lib/kleff" not in str(p)}

@@ -1,0 +1,13 @@
+#!/usr/bin/env bash
+# The tests that CI only samples, in full (as root, hours): every kill point, every fault, long attacks, a million entries, fuzzing.
+#   scripts/long_tests.sh [PYTHON] [SECONDS of fuzzing each reader]
+set -euo pipefail
+cd "$(dirname "$0")/.."
+python=${1:-.venv/bin/python}
+seconds=${2:-3600}
+export KLEFF_ALL_KILLS=1 KLEFF_ALL_FAULTS=1 KLEFF_HOSTILE_SECONDS=600 KLEFF_LARGE=1000000
+
+"$python" -m pytest -q tests/test_kills.py tests/test_linux.py tests/test_faults.py tests/test_hostile.py tests/test_places.py
+for target in procedure bag archive journal lab reg; do
+  "$python" scripts/fuzz.py "$target" --seconds "$seconds"
+done
