@@ -14,7 +14,7 @@ import msgspec
 
 from kleff.engine.kinds import model_table
 from kleff.procedure.load import PHASES
-from kleff.procedure.model import AccountStep, Keep, Product, Section, Step
+from kleff.procedure.model import AccountStep, Ask, Keep, Product, Section, Step
 from kleff.report.documents import DOCUMENTS, schema
 
 DOCS = Path(__file__).parent.parent / "docs"
@@ -62,7 +62,20 @@ def procedure_page() -> str:
         *_table(Product, set()),
         "",
     ]
-    out += ["### `[keep]`", "", *_table(Keep, set()), "", "### Common to every step", "", *_table(Step, set()), ""]
+    out += [
+        "### `[keep]`",
+        "",
+        *_table(Keep, set()),
+        "",
+        "### `[[ask]]`",
+        "",
+        *_table(Ask, set()),
+        "",
+        "### Common to every step",
+        "",
+        *_table(Step, set()),
+        "",
+    ]
     out += ["Steps about paths, keys and values have also:", "", *_table(AccountStep, common), ""]
     table = model_table()
     for phase in ("evidence", *PHASES):

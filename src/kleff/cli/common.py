@@ -10,7 +10,9 @@ from kleff.engine.kinds import model_table
 from kleff.engine.scene import set_scene
 from kleff.errors import ProcedureError, Refused, UsageError
 from kleff.objects.base import Scene
+from kleff.procedure.conditions import Answer, show_answer
 from kleff.procedure.load import Procedure, load_procedure
+from kleff.procedure.model import Ask
 from kleff.workstation.facets import Workstation
 from kleff.workstation.open import open_workstation
 
@@ -84,12 +86,33 @@ def other_procedures(library: Path | None, procedure: Procedure) -> list[Procedu
     return [o for o in others if o.product.id != procedure.product.id]
 
 
-def open_scene(name: str, on: str | None, library: Path | None, spare: str = "links") -> Scene:
+def open_scene(name: str, on: str | None, library: Path | None, spare: str = "links", answers: dict[str, Answer] | None = None) -> Scene:
     """A procedure on a workstation."""
     procedure = read_procedure(name, library)
-    scene = set_scene(open_workstation(on or "this"), procedure, others=other_procedures(library, procedure))
+    return scene_with(open_workstation(on or "this"), procedure, library, spare, answers)
+
+
+def scene_with(
+    workstation: Workstation, procedure: Procedure, library: Path | None, spare: str = "links", answers: dict[str, Answer] | None = None
+) -> Scene:
+    """The scene, with the rest of the library beside it."""
+    scene = set_scene(workstation, procedure, others=other_procedures(library, procedure), answers=answers)
     scene.spare = spare
     return scene
+
+
+def ask_on_terminal(question: Ask) -> str:
+    """Put one question; an empty answer means its default."""
+    print(question.question, file=sys.stderr)
+    if question.type == "yes-no":
+        hint = {True: "[Y/n]", False: "[y/N]"}.get(question.default is True, "") if question.default is not None else "[y/n]"
+    else:
+        several = ", several with commas" if question.type == "some" else ""
+        hint = f"[{' / '.join(question.choices)}{several}]" + (
+            f" ({show_answer(question.default)})" if question.default is not None else ""
+        )
+    print(f"  {hint} ", end="", file=sys.stderr, flush=True)
+    return sys.stdin.readline().strip()
 
 
 def check_rights(workstation: Workstation) -> None:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from kleff.cli.options import CasesOption, JsonOption, LibraryOption, OnOption, ProcedureArgument, SpareKind, SpareOption
+from kleff.cli.options import AnswerOption, CasesOption, JsonOption, LibraryOption, OnOption, ProcedureArgument, SpareKind, SpareOption
 
 
 def check(
@@ -115,31 +115,40 @@ def preview(
     on: OnOption = None,
     library: LibraryOption = None,
     spare: SpareOption = SpareKind.links,
+    answer: AnswerOption = None,
     json: JsonOption = False,
 ) -> None:
     """Every action, in order; nothing is touched."""
-    from kleff.cli.common import open_scene
+    from kleff.cli.common import read_procedure, scene_with
     from kleff.cli.show import show
+    from kleff.engine.choices import choices, settle
     from kleff.engine.preview import preview as resolve
     from kleff.errors import Refused
     from kleff.report.documents import PreviewDocument, action_info, encode, product_info, workstation_info
     from kleff.report.pages import preview_page
+    from kleff.workstation.open import open_workstation
 
-    scene = open_scene(procedure, on, library, spare.value)
+    loaded, workstation = read_procedure(procedure, library), open_workstation(on or "this")
+    answers = settle(loaded, answer or [])
+    scene = scene_with(workstation, loaded, library, spare.value, answers)
     plan = resolve(scene)
+    asked = choices(
+        loaded, answers, answer or [], plan, lambda other: resolve(scene_with(workstation, loaded, library, spare.value, other))
+    )
     if json:
         document = PreviewDocument(
             kleff="preview",
             workstation=workstation_info(scene.workstation),
             product=product_info(scene.procedure),
             actions=[action_info(a, scene.workstation) for a in plan.actions],
+            choices=asked,
             totals=plan.totals,
             no_return=plan.no_return,
             refused=bool(plan.refused),
         )
         print(encode(document))
     else:
-        show(preview_page(scene, plan))
+        show(preview_page(scene, plan, asked))
     if plan.refused:
         raise typer.Exit(Refused.exit_code)
 

@@ -49,5 +49,8 @@ SpareOption = Annotated[
     SpareKind,
     typer.Option("--spare", help="Before an uninstaller runs: hard links of large files and copies of small ones, copies of all, or none."),
 ]
+AnswerOption = Annotated[
+    list[str] | None, typer.Option("--answer", metavar="ID=VALUE", help="Answer a question of the procedure; may be given more than once.")
+]
 TicketOption = Annotated[str, typer.Option("--ticket", metavar="TEXT", help="The ticket this is done for.", show_default=False)]
 TechnicianOption = Annotated[str, typer.Option("--technician", metavar="NAME", help="Who does it.", show_default=False)]

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import getpass
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from kleff.cli.options import (
+    AnswerOption,
     CaseArgument,
     CasesOption,
     JsonOption,
@@ -28,6 +30,8 @@ if TYPE_CHECKING:
     from kleff.engine.preview import Plan
     from kleff.engine.run import Ended
     from kleff.objects.base import Scene
+    from kleff.procedure.load import Procedure
+    from kleff.workstation.facets import Workstation
 
 
 def run(
@@ -39,18 +43,16 @@ def run(
     cases: CasesOption = None,
     library: LibraryOption = None,
     spare: SpareOption = SpareKind.links,
+    answer: AnswerOption = None,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
     from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
-    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, other_procedures, read_procedure
-    from kleff.cli.show import message, show
-    from kleff.engine.preview import preview
+    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, read_procedure
+    from kleff.cli.show import message
     from kleff.engine.run import refuse_if_refused
-    from kleff.engine.scene import set_scene
-    from kleff.report.pages import preview_page
     from kleff.workstation.open import open_workstation
 
     check_named(on, yes)
@@ -59,11 +61,7 @@ def run(
     check_sources(procedure, library, workstation)
     check_rights(workstation)
     check_unmarked(workstation)
-    scene = set_scene(workstation, loaded, others=other_procedures(library, loaded))
-    scene.spare = spare.value
-    plan = preview(scene)
-    if not json:
-        show(preview_page(scene, plan))
+    scene, plan = _planned(workstation, loaded, library, spare.value, answer or [], asked=sys.stdin.isatty() and not yes, shown=not json)
     refuse_if_refused(plan)
     if not _anything(plan):
         _nothing_to_do(scene, json)
@@ -77,6 +75,26 @@ def run(
         if not quiet:
             message(f"\nCase {case.folder}")
         _work(scene, case, quiet, json)
+
+
+def _planned(
+    workstation: Workstation, procedure: Procedure, library: Path | None, spare: str, given: list[str], asked: bool, shown: bool
+) -> tuple[Scene, Plan]:
+    """The questions settled, the plan made, and shown with what other answers would change."""
+    from kleff.cli.common import ask_on_terminal, scene_with
+    from kleff.cli.show import show
+    from kleff.engine.choices import choices, settle
+    from kleff.engine.preview import preview
+    from kleff.report.pages import preview_page
+
+    answers = settle(procedure, given, ask_on_terminal if asked else None)
+    scene = scene_with(workstation, procedure, library, spare, answers)
+    plan = preview(scene)
+    if shown:
+        said = [f"{name}=" for name in answers] if asked else given
+        others = choices(procedure, answers, said, plan, lambda other: preview(scene_with(workstation, procedure, library, spare, other)))
+        show(preview_page(scene, plan, others))
+    return scene, plan
 
 
 def _anything(plan: Plan) -> bool:
@@ -111,14 +129,18 @@ def _me() -> str:
 
 
 def _new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str, library: Path | None) -> Case:
+    import msgspec
+
     from kleff.case.folder import check_trusted, create_case
     from kleff.engine.run import record_plan
 
+    answers = msgspec.json.encode(scene.answers).decode()
     product = scene.procedure.product
     case = create_case(
         cases, scene.workstation, scene.procedure.raw, product.id,
         product=product.name, procedure_name=scene.procedure.name, ticket=ticket, technician=technician,
         library=str(library.absolute()) if library else "", spare=scene.spare,
+        answers=answers,
     )  # fmt: skip
     try:
         check_trusted(case.folder, "the case", scene.workstation)

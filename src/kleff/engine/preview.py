@@ -6,7 +6,7 @@ import msgspec
 
 from kleff.engine.kinds import KINDS
 from kleff.engine.scene import steps_here
-from kleff.objects.base import KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
+from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
 from kleff.procedure.load import LoadedStep
 
 # `backup` before `stop` (an export needs the server); what says `stopped = true` after it.
@@ -61,8 +61,14 @@ def preview(scene: Scene) -> Plan:
 
 
 def plan_step(step: LoadedStep, scene: Scene) -> list[Action]:
-    """The actions of one step."""
-    return list(KINDS[step.kind].plan(step, scene))
+    """The actions of one step; those of a step that the answers do without are kept."""
+    actions = list(KINDS[step.kind].plan(step, scene))
+    reason = scene.not_wanted(step.model)
+    for action in actions if reason else ():
+        if action.state != ABSENT:
+            action.state, action.reason, action.final, action.shows, action.inside = KEPT, reason, False, [], []
+            action.details.pop("again", None)
+    return actions
 
 
 def _totals(actions: list[Action]) -> Totals:

@@ -13,27 +13,44 @@ from kleff.objects.entries import matching as matching_entries
 from kleff.objects.packages import leaving
 from kleff.objects.paths import PathsDelete, found_paths
 from kleff.objects.resolve import Resolver
+from kleff.procedure.conditions import Answer
 from kleff.procedure.load import LoadedStep, Procedure
 from kleff.progress import Progress, Silent
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
 
+# What stands for an answer that nobody needed to give (a look at a procedure, without a plan).
+_NONE: dict[str, Answer] = {"yes-no": False, "one": "", "some": []}
 
-def set_scene(workstation: Workstation, procedure: Procedure, progress: Progress | None = None, others: Sequence[Procedure] = ()) -> Scene:
+
+def set_scene(
+    workstation: Workstation,
+    procedure: Procedure,
+    progress: Progress | None = None,
+    others: Sequence[Procedure] = (),
+    answers: dict[str, Answer] | None = None,
+) -> Scene:
     """A scene for planning and running.
 
     Args:
         others: the other procedures of the library; what they claim stays while their product is present.
+        answers: to the procedure's questions; the defaults where they are left out.
     """
     resolver = Resolver(workstation, procedure)
     scene = Scene(workstation, procedure, Guard(workstation), resolver, progress or Silent())
+    scene.answers = {**_defaults(procedure), **(answers or {})}
     kept = scene.guard.kept
     _keep_named(scene, kept)
+    _keep_unwanted(scene, kept)
     _keep_products(scene, kept)
     _keep_packages(scene, kept)
     for other in others:
-        _keep_claimed(Scene(workstation, other, scene.guard, Resolver(workstation, other)), kept)
+        _keep_claimed(Scene(workstation, other, scene.guard, Resolver(workstation, other), answers=_defaults(other)), kept)
     return scene
+
+
+def _defaults(procedure: Procedure) -> dict[str, Answer]:
+    return {ask.id: ask.default if ask.default is not None else _NONE[ask.type] for ask in procedure.asks}
 
 
 def steps_here(scene: Scene, phase: str) -> list[LoadedStep]:
@@ -42,9 +59,14 @@ def steps_here(scene: Scene, phase: str) -> list[LoadedStep]:
     return [s for s in steps if s.model.on in (None, scene.workstation.system)]
 
 
+def going_steps(scene: Scene, phase: str) -> list[LoadedStep]:
+    """The steps of a phase that are meant for this system and wanted by the answers."""
+    return [s for s in steps_here(scene, phase) if not scene.not_wanted(s.model)]
+
+
 def sightings(scene: Scene) -> list[Sighting]:
     """All evidence that is there."""
-    return [found for step in steps_here(scene, "evidence") for found in KINDS[step.kind].look(step, scene)]
+    return [found for step in going_steps(scene, "evidence") for found in KINDS[step.kind].look(step, scene)]
 
 
 def _keep_named(scene: Scene, kept: Kept) -> None:
@@ -54,13 +76,21 @@ def _keep_named(scene: Scene, kept: Kept) -> None:
                 kept.patterns.append((expanded.volume, expanded.pattern, f"the procedure keeps {text}"))
 
 
+def _keep_unwanted(scene: Scene, kept: Kept) -> None:
+    """What a step would delete that the answers do without stays, also where another step names a folder above it."""
+    for step in steps_here(scene, "delete"):
+        reason = scene.not_wanted(step.model)
+        if reason:
+            kept.places += [(place, f"{reason} (line {step.line})") for place in _named_by(scene, [step])]
+
+
 def _keep_products(scene: Scene, kept: Kept) -> None:
     """Folders of registered products that this procedure does not uninstall."""
     entries = scene.workstation.entries
     if entries is None:
         return
     going = set()
-    for step in steps_here(scene, "uninstall"):
+    for step in going_steps(scene, "uninstall"):
         if isinstance(step.model, EntryUninstall):
             found = matching_entries(step, scene)
             going |= {e.key for e in found if scene.version_in_range(e.version, step.model.entry)}
@@ -84,7 +114,7 @@ def _keep_packages(scene: Scene, kept: Kept) -> None:
     targets = _targets(scene) if packages else []
     if packages is None or not targets:
         return
-    going = {n.partition(":")[0] for n in leaving(steps_here(scene, "purge"), scene)}
+    going = {n.partition(":")[0] for n in leaving(going_steps(scene, "purge"), scene)}
     for text, owners in packages.owners(targets).items():
         staying = sorted({o for o in owners if o.partition(":")[0] not in going})
         path = scene.workstation.files.path(text)
@@ -93,8 +123,12 @@ def _keep_packages(scene: Scene, kept: Kept) -> None:
 
 
 def _targets(scene: Scene) -> list[WPath]:
+    return _named_by(scene, going_steps(scene, "delete"))
+
+
+def _named_by(scene: Scene, steps: list[LoadedStep]) -> list[WPath]:
     found: dict[object, WPath] = {}
-    for step in steps_here(scene, "delete"):
+    for step in steps:
         if isinstance(step.model, PathsDelete):
             for text in step.model.paths:
                 for expanded in scene.resolver.expand(text, step.model.accounts):

@@ -8,6 +8,7 @@ import msgspec
 
 from kleff.case.guard import Guard
 from kleff.objects.resolve import Resolver
+from kleff.procedure.conditions import Answer, not_wanted
 from kleff.procedure.load import LoadedStep, Procedure
 from kleff.procedure.model import Step
 from kleff.progress import Progress, Silent
@@ -98,6 +99,12 @@ class Scene:
     resolver: Resolver
     progress: Progress = field(default_factory=Silent)
     spare: str = "links"
+    answers: dict[str, Answer] = field(default_factory=dict)
+
+    def not_wanted(self, step: Step) -> str:
+        """Why a step is not to be done with the answers given here; "" if it is."""
+        facts: dict[str, Answer] = {"bits": str(self.workstation.bits)}
+        return not_wanted(step.when, step.unless, {**facts, **self.answers})
 
     def action(self, step: LoadedStep, verb: str, target: str, **more: Any) -> Action:
         """A new action of a step, with what every action of it shares."""

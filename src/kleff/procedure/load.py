@@ -13,12 +13,13 @@ from typing import Any, TypeVar
 import msgspec
 
 from kleff.errors import ProcedureError
-from kleff.procedure.model import Keep, Product, Section, Step, path_problems
+from kleff.procedure.conditions import FACTS, BadCondition, parse_condition
+from kleff.procedure.model import Ask, Keep, Product, Section, Step, path_problems
 from kleff.procedure.source import Address, Source, parse_source, read_source
 
 KindTable = Mapping[str, Mapping[str, type[Step]]]
 PHASES = ("backup", "stop", "uninstall", "purge", "delete", "verify")
-SECTIONS = ("format", "product", "places", "keep", "evidence", *PHASES)
+SECTIONS = ("format", "product", "places", "keep", "ask", "evidence", *PHASES)
 S = TypeVar("S", bound=Section)
 
 
@@ -51,6 +52,7 @@ class Procedure:
     keep: Keep
     evidence: tuple[LoadedStep, ...]
     steps: tuple[LoadedStep, ...]
+    asks: tuple[Ask, ...] = ()
 
     def phase(self, name: str) -> list[LoadedStep]:
         return [s for s in self.steps if s.phase == name]
@@ -95,11 +97,13 @@ class _Loader:
         keep = self._section(Keep, data.get("keep", {}), ("keep",))
         evidence = tuple(self._steps("evidence"))
         steps = tuple(s for phase in PHASES for s in self._steps(phase))
+        asks = self._asks()
+        self._conditions((*evidence, *steps), asks)
         if not self.problems and not evidence:
             self._problem((), "no [[evidence]]: nothing says how the product is recognised")
         if self.problems or product is None or keep is None:
             raise ProcedureError([text for _, text in sorted(self.problems)], remedy="correct the procedure; nothing was changed")
-        return Procedure(self.source.name, self.source.raw, product, self.places, keep, evidence, steps)
+        return Procedure(self.source.name, self.source.raw, product, self.places, keep, evidence, steps, asks)
 
     def _problem(self, address: Address, text: str) -> None:
         self.problems.append((self.source.position(address), f"{self.source.place(address)}: {text}"))
@@ -144,6 +148,27 @@ class _Loader:
             if kind and model is not None:
                 yield LoadedStep(phase, kind, index, self.source.position(address)[0], model)
 
+    def _asks(self) -> tuple[Ask, ...]:
+        tables = self.source.data.get("ask", [])
+        if not isinstance(tables, list) or not all(isinstance(t, dict) for t in tables):
+            self._problem(("ask",), "write [[ask]], with two brackets: it is a list of questions")
+            return ()
+        found = [(n, self._section(Ask, table, ("ask", n))) for n, table in enumerate(tables)]
+        asks = [(n, ask) for n, ask in found if ask is not None]
+        for number, ask in asks:
+            if any(other.id == ask.id for n, other in asks if n < number):
+                self._problem(("ask", number, "id"), f"{ask.id!r} is asked twice")
+        return tuple(ask for _, ask in asks)
+
+    def _conditions(self, steps: tuple[LoadedStep, ...], asks: tuple[Ask, ...]) -> None:
+        """What `when` and `unless` refer to must be asked, or be a fact."""
+        known = {ask.id: ask for ask in asks}
+        for step in steps:
+            for key in ("when", "unless"):
+                text = getattr(step.model, key)
+                for problem in _condition_problems(text, known) if text else ():
+                    self._problem((step.phase, step.index, key), f"{key} = {_shown(text)}: {problem}")
+
     def _kind(self, phase: str, table: dict[str, Any], address: Address) -> str | None:
         allowed = self.kinds.get(phase, {})
         named = [key for key in table if key in allowed]
@@ -187,6 +212,25 @@ class _Loader:
             except msgspec.ValidationError as error:
                 where, text = _explain(str(error), table[key], item.type)
                 self._problem((*address, key, *where), f"{key} = {_shown(table[key])}: {text}")
+
+
+def _condition_problems(text: str, known: dict[str, Ask]) -> Iterator[str]:
+    try:
+        terms = parse_condition(text)
+    except BadCondition as error:
+        yield str(error)
+        return
+    for term in terms:
+        ask = known.get(term.name)
+        if ask is None and term.name not in FACTS:
+            yield f"nothing is asked with the id {term.name!r}{_hint(term.name, (*known, *FACTS))}"
+            continue
+        kind = ask.type if ask else "one"
+        wanted = {"yes-no": "", "one": "is", "some": "has"}[kind]
+        if term.how != wanted:
+            yield f"{term.name!r} is written  {term.name}{' ' + wanted + ' VALUE' if wanted else ''}"
+        elif ask is not None and wanted and term.value not in ask.choices:
+            yield f"{term.value!r} is none of its choices{_hint(term.value, tuple(ask.choices))}"
 
 
 def _hint(key: str, allowed: tuple[str, ...]) -> str:

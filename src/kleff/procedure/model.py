@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 
 from msgspec import Meta, Struct, field
 
+from kleff.procedure.conditions import FACTS
 from kleff.procedure.globs import check_glob
 from kleff.procedure.variables import BadTemplate, parse_template, unescape_literal
 from kleff.procedure.versions import VersionRange, parse_duration, parse_range
@@ -53,12 +54,40 @@ class Keep(Section, kw_only=True, frozen=True):
         yield from path_problems("paths", self.paths, places)
 
 
+class Ask(Section, kw_only=True, frozen=True):
+    """A question whose answer changes what is done."""
+
+    id: Annotated[str, Meta(pattern=r"^[a-z0-9][a-z0-9-]*$", description="short name that steps refer to")]
+    question: Text
+    type: Annotated[Literal["yes-no", "one", "some"], Meta(description="yes or no, one of the choices, or any number of them")] = "yes-no"
+    choices: Annotated[list[Text], Meta(description="for one and some")] = field(default_factory=list)
+    default: Annotated[bool | str | list[str] | None, Meta(description="without one it must be answered")] = None
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if self.id in FACTS:
+            yield ("id",), f"{self.id!r} is the name of a fact"
+        if self.type == "yes-no" and self.choices:
+            yield ("choices",), 'a yes-no question has no choices; add  type = "one"  or  "some"'
+        if self.type != "yes-no" and len(self.choices) < 2:
+            yield ("choices",) if self.choices else (), f"type = {self.type!r} needs at least two choices"
+        kinds = {"yes-no": bool, "one": str, "some": list}
+        if self.default is not None and not isinstance(self.default, kinds[self.type]):
+            wanted = {"yes-no": "true or false", "one": "one of the choices", "some": "a list of choices"}[self.type]
+            yield ("default",), f"the default of type = {self.type!r} is {wanted}"
+        elif isinstance(self.default, str | list):
+            for value in [self.default] if isinstance(self.default, str) else self.default:
+                if value not in self.choices:
+                    yield ("default",), f"{value!r} is none of the choices"
+
+
 class Step(Section, kw_only=True, frozen=True):
     """What every step has in common."""
 
     label: Annotated[str, Meta(description="name of the step in previews, bags and reports")] = ""
     note: Annotated[str, Meta(description="why the step is there")] = ""
     on: Annotated[Literal["windows", "linux", "macos"] | None, Meta(description="only on this system")] = None
+    when: Annotated[str, Meta(description="only with this answer or fact")] = ""
+    unless: Annotated[str, Meta(description="not with this answer or fact")] = ""
     optional: Annotated[bool, Meta(description="a failure is reported and does not stop the run")] = False
     after_restart: Annotated[bool, Meta(description="done once the workstation was restarted")] = False
 

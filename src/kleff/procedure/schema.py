@@ -7,13 +7,13 @@ from typing import Any
 import msgspec
 
 from kleff.procedure.load import KindTable
-from kleff.procedure.model import Keep, Product, Section
+from kleff.procedure.model import Ask, Keep, Product, Section
 
 
 def procedure_schema(kinds: KindTable) -> dict[str, Any]:
     """The JSON Schema of a procedure with the given object kinds."""
     models = sorted({m for table in kinds.values() for m in table.values()}, key=lambda m: m.__name__)
-    sections: list[type[Section]] = [Product, Keep, *models]
+    sections: list[type[Section]] = [Product, Keep, Ask, *models]
     refs, parts = msgspec.json.schema_components(sections, ref_template="#/$defs/{name}")
     named = dict(zip((m.__name__ for m in sections), refs, strict=True))
     steps = {
@@ -32,6 +32,7 @@ def procedure_schema(kinds: KindTable) -> dict[str, Any]:
             "product": named["Product"],
             "places": {"type": "object", "additionalProperties": folders},
             "keep": named["Keep"],
+            "ask": {"type": "array", "items": named["Ask"]},
             **steps,
         },
         "$defs": parts,

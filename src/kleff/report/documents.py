@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from kleff.engine.choices import Choice
 from kleff.engine.preview import Totals
 from kleff.engine.survey import Survey
 from kleff.engine.verify import Finding, Verification
@@ -96,6 +97,7 @@ class PreviewDocument(Document, kw_only=True):
 
     workstation: WorkstationInfo
     product: ProductInfo
+    choices: list[Choice]
     actions: list[ActionInfo]
     totals: Totals
     no_return: int

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from itertools import groupby
 
+from kleff.engine.choices import Choice
 from kleff.engine.preview import Plan
 from kleff.engine.survey import Survey
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Finding, Verification
@@ -71,13 +72,17 @@ def _sighting(page: Page, sighting: Sighting) -> None:
 # -- preview --------------------------------------------------------------------------------------------------
 
 
-def preview_page(scene: Scene, plan: Plan) -> Page:
+def preview_page(scene: Scene, plan: Plan, asked: list[Choice] | None = None) -> Page:
     """Every action, in order; refusals first."""
     page = Page()
     product = scene.procedure.product
     page.row((f"What will be done: {product.name}", "head"), (f" on {workstation_line(scene.workstation)}", "plain"))
     for action in plan.refused:
         page.add(f"  REFUSED: {action.target}: {action.reason} (line {action.line})", "bad")
+    if asked:
+        page.head("Choices")
+        for choice in asked:
+            _choice(page, choice)
     for phase, in_phase in groupby(plan.actions, key=lambda a: a.phase):
         page.head(PHASES[phase])
         actions = list(in_phase)
@@ -88,6 +93,16 @@ def preview_page(scene: Scene, plan: Plan) -> Page:
     for line in totals_lines(plan):
         page.add(f"  {line}")
     return page
+
+
+def _choice(page: Page, choice: Choice) -> None:
+    """A question, its answer, and what another one would change."""
+    how = "" if choice.given else f"   (the procedure's own; change it with  --answer {choice.id}=...)"
+    page.row((f"  {choice.question}  ", "plain"), (choice.answer, "head"), (how, "dim"))
+    for other in choice.others:
+        changes = [f"{plural(n, 'action')} {word} ({size(much)})" for n, word, much in
+                   ((other.more, "more", other.more_size), (other.fewer, "fewer", other.fewer_size)) if n]  # fmt: skip
+        page.add(f"     with {other.answer}: {', '.join(changes) or 'the same'}", "dim")
 
 
 def _step(page: Page, actions: list[Action], plan: Plan, width: int) -> None:

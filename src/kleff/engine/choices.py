@@ -1,0 +1,131 @@
+"""Choices: the procedure's questions settled before anything is planned, and what another answer would change."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+
+import msgspec
+
+from kleff.engine.preview import Plan
+from kleff.errors import Refused, UsageError
+from kleff.objects.base import TO_DO, Action
+from kleff.procedure.conditions import Answer, show_answer
+from kleff.procedure.load import Procedure
+from kleff.procedure.model import Ask
+
+YES, NO = ("yes", "y", "true"), ("no", "n", "false")
+
+
+class OtherAnswer(msgspec.Struct, kw_only=True):
+    """What another answer would change: actions that would be done besides or not be done, and their bytes."""
+
+    answer: str
+    more: int
+    more_size: int
+    fewer: int
+    fewer_size: int
+
+
+class Choice(msgspec.Struct, kw_only=True):
+    """A question with its answer; `given` if it was answered, not taken from the procedure."""
+
+    id: str
+    question: str
+    answer: str
+    given: bool
+    others: list[OtherAnswer]
+
+
+def settle(procedure: Procedure, given: Iterable[str], ask: Callable[[Ask], str] | None = None) -> dict[str, Answer]:
+    """An answer to every question: given as `ID=VALUE`, asked for, or the procedure's own default.
+
+    Raises:
+        UsageError: a question that is not asked, or an answer it does not know.
+        Refused: a question without a default that nobody answers.
+    """
+    texts = dict(_split(text) for text in given)
+    ids = [a.id for a in procedure.asks]
+    for name in texts:
+        if name not in ids:
+            raise UsageError(f"nothing is asked with the id {name!r}", remedy=f"asked is: {', '.join(ids) or 'nothing'}")
+    answers = {q.id: read_answer(q, texts[q.id]) for q in procedure.asks if q.id in texts}
+    for question in procedure.asks:
+        if question.id in answers:
+            continue
+        text = ask(question) if ask else ""
+        if text:
+            answers[question.id] = read_answer(question, text)
+        elif question.default is not None:
+            answers[question.id] = question.default
+        else:
+            raise Refused(
+                f"not answered: {question.question}", where=procedure.name, remedy=f"add  --answer {question.id}={_possible(question)}"
+            )
+    return answers
+
+
+def _split(text: str) -> tuple[str, str]:
+    name, equals, value = text.partition("=")
+    if not equals:
+        raise UsageError(f"{text!r} is not an answer", remedy="write  --answer ID=VALUE")
+    return name.strip(), value.strip()
+
+
+def _possible(question: Ask) -> str:
+    return "yes|no" if question.type == "yes-no" else "|".join(question.choices)
+
+
+def read_answer(question: Ask, text: str) -> Answer:
+    """An answer as a person writes it.
+
+    Raises:
+        UsageError: the question does not know it.
+    """
+    if question.type == "yes-no" and text.lower() in (*YES, *NO):
+        return text.lower() in YES
+    if question.type == "one" and text in question.choices:
+        return text
+    if question.type == "some":
+        chosen = [part.strip() for part in text.split(",") if part.strip()]
+        if all(part in question.choices for part in chosen):
+            return chosen
+    several = ", several with commas" if question.type == "some" else ""
+    raise UsageError(f"{text!r} does not answer: {question.question}", remedy=f"answer with {_possible(question)}{several}")
+
+
+def choices(
+    procedure: Procedure, answers: Mapping[str, Answer], given: Iterable[str], plan: Plan, again: Callable[[dict[str, Answer]], Plan]
+) -> list[Choice]:
+    """The questions with their answers, and what each other answer would change.
+
+    Args:
+        again: plans anew with other answers.
+    """
+    named = {text.partition("=")[0].strip() for text in given}
+    result = []
+    for question in procedure.asks:
+        others: list[Answer] = [not answers[question.id]] if question.type == "yes-no" else []
+        others += [c for c in question.choices if question.type == "one" and c != answers[question.id]]
+        result.append(
+            Choice(
+                id=question.id, question=question.question, answer=show_answer(answers[question.id]), given=question.id in named,
+                others=[_difference(other, plan, again({**answers, question.id: other})) for other in others],
+            )
+        )  # fmt: skip
+    return result
+
+
+def _difference(other: Answer, plan: Plan, changed: Plan) -> OtherAnswer:
+    now, then = _to_do(plan), _to_do(changed)
+    more, fewer = [then[k] for k in then if k not in now], [now[k] for k in now if k not in then]
+    return OtherAnswer(
+        answer=show_answer(other),
+        more=len(more),
+        more_size=sum(a.size for a in more),
+        fewer=len(fewer),
+        fewer_size=sum(a.size for a in fewer),
+    )
+
+
+def _to_do(plan: Plan) -> dict[tuple[str, str, str, str], Action]:
+    return {(a.phase, a.kind, a.target, a.account): a for a in plan.actions if a.state == TO_DO and a.phase != "verify"}
