@@ -62,20 +62,8 @@ def procedure_page() -> str:
         *_table(Product, set()),
         "",
     ]
-    out += [
-        "### `[keep]`",
-        "",
-        *_table(Keep, set()),
-        "",
-        "### `[[ask]]`",
-        "",
-        *_table(Ask, set()),
-        "",
-        "### Common to every step",
-        "",
-        *_table(Step, set()),
-        "",
-    ]
+    for title, model in (("`[keep]`", Keep), ("`[[ask]]`", Ask), ("Common to every step", Step)):
+        out += [f"### {title}", "", *_table(model, set()), ""]
     out += ["Steps about paths, keys and values have also:", "", *_table(AccountStep, common), ""]
     table = model_table()
     for phase in ("evidence", *PHASES):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
@@ -60,6 +61,7 @@ class Journal:
     def __init__(self, file: Path, create: bool = False, writable: bool = True) -> None:
         self.file = file
         self._writable = writable
+        self._plan_checked = False
         try:
             if create:
                 file.touch(0o600, exist_ok=False)
@@ -150,12 +152,20 @@ class Journal:
     # -- actions ----------------------------------------------------------------------------------------------
 
     def add_actions(self, plans: Iterable[tuple[int, bytes, str]]) -> None:
+        """The agreed plan, with its SHA-256: what is done later is what was agreed."""
+        found = [(i, p.decode(), s) for i, p, s in plans]
         with self.write() as db:
-            db.executemany("INSERT INTO actions (id, plan, state) VALUES (?,?,?)", ((i, p.decode(), s) for i, p, s in plans))
+            db.executemany("INSERT INTO actions (id, plan, state) VALUES (?,?,?)", found)
+            db.execute("INSERT INTO meta VALUES ('plan', ?)", (_plan_hash((i, p) for i, p, _ in found),))
 
     def actions(self) -> list[tuple[int, str, str, str, int, int]]:
         """(id, plan, state, note, items, size) in order."""
-        return self._rows("SELECT id, plan, state, note, items, size FROM actions ORDER BY id", types=(int, str, str, str, int, int))
+        rows = self._rows("SELECT id, plan, state, note, items, size FROM actions ORDER BY id", types=(int, str, str, str, int, int))
+        if rows and not self._plan_checked:
+            if self.get("plan") != _plan_hash((row[0], row[1]) for row in rows):
+                raise self._damaged("the plan has changed since it was agreed")
+            self._plan_checked = True
+        return rows
 
     def end_action(self, action: int, state: str, note: str = "", items: int = 0, size: int = 0) -> None:
         self.end_actions([(action, state, note, items, size)])
@@ -220,6 +230,13 @@ class Journal:
     def bag_items(self) -> list[tuple[str, int, str, int]]:
         """(name below the bag, action, SHA-256, bytes)."""
         return self._rows("SELECT name, action, sha256, size FROM bag ORDER BY name", types=(str, int, str, int))
+
+
+def _plan_hash(plans: Iterable[tuple[int, str]]) -> str:
+    sha256 = hashlib.sha256()
+    for number, plan in plans:
+        sha256.update(f"{number}\0{plan}\0".encode())
+    return sha256.hexdigest()
 
 
 def _dump(data: dict[str, Any]) -> str:
