@@ -133,7 +133,7 @@ def _named_by(scene: Scene, steps: list[LoadedStep]) -> list[WPath]:
             for text in step.model.paths:
                 for expanded in scene.resolver.expand(text, step.model.accounts):
                     try:
-                        found.update((p.key, p) for p in found_paths(expanded, scene))
+                        found.update((p.key, p) for p in found_paths(expanded, scene, step.model.at_most))
                     except (OSError, LinkOnTheWay):
                         continue  # the plan says so where it stands
     return list(found.values())

@@ -74,15 +74,18 @@ class PathsVerify(_Paths, kw_only=True, frozen=True):
     """Paths that must be gone."""
 
 
-def found_paths(expanded: Expanded, scene: Scene) -> list[WPath]:
+def found_paths(expanded: Expanded, scene: Scene, at_most: int = 0) -> list[WPath]:
     """What a pattern matches; empty if nothing.
+
+    Args:
+        at_most: if given, far more than these need not be found; that they are too many is certain then.
 
     Raises:
         LinkOnTheWay, OSError: it could not be looked at.
     """
     if expanded.absent:
         return []
-    return list(scene.workstation.files.expand(expanded.volume, expanded.pattern))
+    return list(scene.workstation.files.expand(expanded.volume, expanded.pattern, 100 * at_most))
 
 
 @dataclass
@@ -121,7 +124,7 @@ class PathKind(Offers):
                 account = expanded.account.name if expanded.account else ""
                 base = scene.action(step, verb, plain(expanded.text), account=account)
                 try:
-                    paths = found_paths(expanded, scene)
+                    paths = found_paths(expanded, scene, getattr(model, "at_most", 0))
                 except (OSError, LinkOnTheWay) as error:
                     base.state = REFUSED if isinstance(error, LinkOnTheWay) and step.phase != "verify" else UNREADABLE
                     base.reason = _why(error)
@@ -139,7 +142,8 @@ class PathKind(Offers):
             return
         if isinstance(step.model, PathsDelete) and len(paths) > step.model.at_most:
             base.state = REFUSED
-            base.reason = f"the pattern matches {plural(len(paths), 'path')}, more than at_most = {step.model.at_most}"
+            least = "at least " if len(paths) >= 100 * step.model.at_most else ""
+            base.reason = f"the pattern matches {least}{plural(len(paths), 'path')}, more than at_most = {step.model.at_most}"
             yield base
             return
         for path in paths:

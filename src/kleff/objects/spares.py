@@ -104,7 +104,7 @@ def _targets(scene: Scene, registered: str) -> Iterator[Target]:
             for text in step.model.paths:
                 for expanded in scene.resolver.expand(text, step.model.accounts):
                     try:
-                        for path in found_paths(expanded, scene):
+                        for path in found_paths(expanded, scene, step.model.at_most):
                             if not (step.model.only_if_empty and files.names(path)):
                                 yield scene.resolver.target(expanded, path)
                     except (OSError, LinkOnTheWay):

@@ -310,10 +310,13 @@ class FileTree:
 
     # -- globs ------------------------------------------------------------------------------------------------
 
-    def expand(self, volume: str, pattern: Sequence[str]) -> Iterator[WPath]:
+    def expand(self, volume: str, pattern: Sequence[str], limit: int = 0) -> Iterator[WPath]:
         """The topmost paths that match a pattern, in order; nothing below a match is listed again.
 
         Links on the way that only an administrator can change are resolved first.
+
+        Args:
+            limit: stop looking after so many matches; 0: never.
 
         Raises:
             LinkOnTheWay: the fixed part of the pattern leads through a link that others can change.
@@ -321,7 +324,7 @@ class FileTree:
         """
         from kleff.workstation.common.matching import expand
 
-        return expand(self, volume, pattern)
+        return expand(self, volume, pattern, limit)
 
     # -- sizes and mounts -------------------------------------------------------------------------------------
 

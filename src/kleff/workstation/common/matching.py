@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 from typing import TYPE_CHECKING
 
 from kleff.errors import LinkOnTheWay
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
     from kleff.workstation.common.files import FileTree
 
 
-def expand(files: FileTree, volume: str, pattern: Sequence[str]) -> Iterator[WPath]:
+def expand(files: FileTree, volume: str, pattern: Sequence[str], limit: int) -> Iterator[WPath]:
     """See `FileTree.expand`."""
     fixed = 0
     while fixed < len(pattern) and not is_glob(pattern[fixed]):
@@ -28,7 +29,7 @@ def expand(files: FileTree, volume: str, pattern: Sequence[str]) -> Iterator[WPa
     look = files.look(base)
     if look is not None and look.is_link:
         raise LinkOnTheWay(f"the folder {base} on the way is a link to {files.read_link(base)}")
-    found = sorted(set(_matches(files, base, tuple(pattern[fixed:]))), key=lambda p: p.parts)
+    found = sorted(set(islice(_matches(files, base, tuple(pattern[fixed:])), limit or None)), key=lambda p: p.parts)
     last: WPath | None = None
     for path in found:
         if last is None or not path.below(last):
