@@ -43,4 +43,10 @@ case=$(echo cases/*)
 shot verify 3 "kleff verify tag-studio.toml $on"
 shot report 3 "kleff report $case" 42
 shot undo 5 "kleff undo $case --yes"
+other=$(echo busy/*)
+kleff run tag-studio.toml $on --yes --cases cases --ticket 4712 >/dev/null 2>&1
+shot cases 3 "kleff cases --cases cases"
+kleff resume "$other" >/dev/null 2>&1
+kleff discard "$other" --yes >/dev/null 2>&1
+shot discard 3 "kleff discard $other --bag"
 ls -la "$shots"

@@ -73,6 +73,7 @@ def test_answers_change_what_is_done(kleff: Kleff, tmp_path: Path) -> None:
     left = sorted(str(p.relative_to(top)) for p in (top / "opt").rglob("*")) + [p.name for p in (top / "srv").iterdir()]
     assert left == ["opt/brindlewort", "opt/brindlewort/profile", "printing"]
     assert "nothing is left" in kleff("verify", kleff.case()).out
+    assert "coming-back: yes, edition: school, parts: printing, scanning" in kleff("report", kleff.case()).out
     kleff("undo", kleff.case(), "--yes")
     assert (top / "srv/school/x").exists()
 

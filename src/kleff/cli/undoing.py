@@ -75,13 +75,13 @@ def discard(
     with lock(workstation, f"discarding {folder.name}"), open_case(folder, writable=True) as opened:
         with watching(quiet) as progress:
             hands = Hands(workstation, opened, Guard(workstation), progress)
-            _discard_aside(hands, yes, quiet)
+            _discard_aside(hands, yes, quiet, "" if bag else f" The bag and the report stay in {folder}")
         if bag and _bag_confirmed(opened, yes, quiet):
             discard_bag(opened)
             print(f"The saved data is deleted too. The report stays in {folder}")
 
 
-def _discard_aside(hands: Hands, yes: bool, quiet: bool) -> None:
+def _discard_aside(hands: Hands, yes: bool, quiet: bool, stays: str) -> None:
     """What is set aside, after showing how much it is, and asking."""
     from kleff.case.discard import discard_case, held
     from kleff.cli.common import confirm
@@ -90,7 +90,7 @@ def _discard_aside(hands: Hands, yes: bool, quiet: bool) -> None:
 
     case, total = hands.case, held(hands)
     if not total.anything and case.state == "discarded":
-        print(f"Nothing is set aside any more. The bag and the report stay in {case.folder}")
+        print(f"Nothing is set aside any more.{stays}")
         return
     if not quiet:
         spare = f"; {size(total.spares)} in spares" if total.spares else ""
@@ -98,7 +98,7 @@ def _discard_aside(hands: Hands, yes: bool, quiet: bool) -> None:
     if total.anything:
         confirm("Delete this for good? It cannot be taken back after that. The bag stays.", yes, f"kleff discard {case.folder} --yes")
     done = discard_case(hands)
-    print(f"Discarded: {plural(done.items, 'item')}, {size(done.size + done.spares)} freed. The bag and the report stay in {case.folder}")
+    print(f"Discarded: {plural(done.items, 'item')}, {size(done.size + done.spares)} freed.{stays}")
 
 
 def _bag_confirmed(case: Case, yes: bool, quiet: bool) -> bool:

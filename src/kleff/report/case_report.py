@@ -12,6 +12,7 @@ from kleff.engine.run import Row, rows
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Verification
 from kleff.errors import DamagedCase
 from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, SKIPPED, WAITING, Action
+from kleff.procedure.conditions import show_answer
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.report.documents import CaseInfo, DoneInfo, EffectInfo, EventInfo, ReportDocument
 from kleff.report.lines import Page
@@ -36,6 +37,15 @@ def case_info(case: Case, discard_after: float | None = None) -> CaseInfo:
         aside_items=sum(int(e.data["items"]) for e in moved), aside_size=sum(int(e.data["size"]) for e in moved),
         holds=bag_labels(case), due=due, next=next_commands(case),
     )  # fmt: skip
+
+
+def answers_line(case: Case) -> str:
+    """What the procedure's questions were answered with, in one line."""
+    try:
+        answers = msgspec.json.decode(case.text("answers") or "{}", type=dict[str, bool | str | list[str]])
+    except msgspec.MsgspecError:
+        return ""
+    return plain(", ".join(f"{name}: {show_answer(answer)}" for name, answer in answers.items()))
 
 
 def age(case: Case) -> float | None:
@@ -166,7 +176,7 @@ def report_page(case: Case) -> Page:
     page.row((f"Case {info.id}: ", "head"), (result_line(case, result, found), "good" if result and result.clean else "warn"))
     facts = [
         ("product", info.product), ("workstation", f"{info.host} ({info.workstation})"), ("ticket", info.ticket),
-        ("technician", info.technician), ("procedure", case.text("procedure_name")), ("begun", info.made), ("ended", info.ended),
+        ("technician", info.technician), ("procedure", case.text("procedure_name")), ("answers", answers_line(case)), ("begun", info.made), ("ended", info.ended),
         ("worked", seconds(elapsed(case))),
     ]  # fmt: skip
     for name, value in facts:
@@ -244,7 +254,7 @@ def report_markdown(case: Case) -> str:
     out = [f"# Case {info.id}", "", f"**{_mark(result_line(case, result, found))}**", ""]
     facts = {
         "Product": info.product, "Workstation": f"{info.host} ({info.workstation})", "Ticket": info.ticket,
-        "Technician": info.technician, "Procedure": case.text("procedure_name"), "Begun": info.made, "Ended": info.ended,
+        "Technician": info.technician, "Procedure": case.text("procedure_name"), "Answers": answers_line(case), "Begun": info.made, "Ended": info.ended,
         "Case folder": info.folder,
     }  # fmt: skip
     out += ["| | |", "|---|---|", *(f"| {name} | {_cell(value)} |" for name, value in facts.items() if value), ""]
