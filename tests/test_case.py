@@ -283,7 +283,7 @@ with lock(open_workstation("lab:{lab}"), "running a test"):
 
 
 def test_asked_once_on_a_terminal(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
-    words = ["run", str(tag_studio), "--on", f"lab:{lab}", "--cases", str(kleff.cases)]
+    words = ["run", str(tag_studio), "--on", f"lab:{lab}", "--cases", str(kleff.cases), "--answer", "coming-back=no"]
     child = pexpect.spawn(str(kleff.program), words, encoding="utf-8", timeout=60, dimensions=(50, 160))
     child.expect(r"Do this on POTTING-02 \(lab:.*\[y/N\] ")
     child.sendline("n")

@@ -176,7 +176,8 @@ def report_page(case: Case) -> Page:
     page.row((f"Case {info.id}: ", "head"), (result_line(case, result, found), "good" if result and result.clean else "warn"))
     facts = [
         ("product", info.product), ("workstation", f"{info.host} ({info.workstation})"), ("ticket", info.ticket),
-        ("technician", info.technician), ("procedure", case.text("procedure_name")), ("answers", answers_line(case)), ("begun", info.made), ("ended", info.ended),
+        ("technician", info.technician), ("procedure", case.text("procedure_name")), ("answers", answers_line(case)),
+        ("begun", info.made), ("ended", info.ended),
         ("worked", seconds(elapsed(case))),
     ]  # fmt: skip
     for name, value in facts:
@@ -254,7 +255,8 @@ def report_markdown(case: Case) -> str:
     out = [f"# Case {info.id}", "", f"**{_mark(result_line(case, result, found))}**", ""]
     facts = {
         "Product": info.product, "Workstation": f"{info.host} ({info.workstation})", "Ticket": info.ticket,
-        "Technician": info.technician, "Procedure": case.text("procedure_name"), "Answers": answers_line(case), "Begun": info.made, "Ended": info.ended,
+        "Technician": info.technician, "Procedure": case.text("procedure_name"), "Answers": answers_line(case),
+        "Begun": info.made, "Ended": info.ended,
         "Case folder": info.folder,
     }  # fmt: skip
     out += ["| | |", "|---|---|", *(f"| {name} | {_cell(value)} |" for name, value in facts.items() if value), ""]
