@@ -18,7 +18,7 @@ from killing import KILLED, points, run_until
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 pytestmark = pytest.mark.skipif(not IS_ROOT, reason="needs root: mounts, devices, other owners")
-LARGE = int(os.environ.get("KLEFF_LARGE", "60000"))
+LARGE = int(os.environ.get("KLEFF_LARGE", "30000"))
 STEPS = "[[delete]]\npaths = ['/opt/brindlewort']\n"
 
 
