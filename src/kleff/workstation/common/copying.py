@@ -12,7 +12,7 @@ import stat
 from collections.abc import Callable, Iterator
 
 from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, sync_volume
-from kleff.workstation.common.walking import Descent
+from kleff.workstation.common.walking import Descent, open_below
 from kleff.workstation.paths import Look, look_of
 
 READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
@@ -179,22 +179,13 @@ def _settle(source: int, target: int, look: Look) -> None:
     os.utime(target, ns=look.times)
 
 
-def _open(fd: int, names: tuple[str, ...]) -> int:
-    here = os.open(".", FOLDER_FLAGS, dir_fd=fd)
-    for name in names:
-        below = os.open(name, FOLDER_FLAGS, dir_fd=here)
-        os.close(here)
-        here = below
-    return here
-
-
 def _link(top: int, first: tuple[str, ...], to: int, name: str) -> None:
-    with closing_fd(_open(top, first[:-1])) as folder:
+    with closing_fd(open_below(top, first[:-1])) as folder:
         os.link(first[-1], name, src_dir_fd=folder, dst_dir_fd=to, follow_symlinks=False)
 
 
 def _hash(top: int, names: tuple[str, ...]) -> str:
-    with closing_fd(_open(top, names[:-1])) as folder, closing_fd(os.open(names[-1], READ, dir_fd=folder)) as file:
+    with closing_fd(open_below(top, names[:-1])) as folder, closing_fd(os.open(names[-1], READ, dir_fd=folder)) as file:
         sha256 = hashlib.sha256()
         for data in blocks(file, None):
             sha256.update(data)

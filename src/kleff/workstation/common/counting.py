@@ -10,8 +10,8 @@ from collections import deque
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from kleff.workstation.common.posix import FOLDER_FLAGS
-from kleff.workstation.common.walking import Descent
+from kleff.workstation.common.posix import closing_fd
+from kleff.workstation.common.walking import Descent, open_below
 
 PRIVILEGED = stat.S_ISUID | stat.S_ISGID
 SHARES = 256  # subtrees that are counted one after the other, or shared out
@@ -93,12 +93,8 @@ def count(fd: int, tally: Tally, processes: int = 2) -> None:
     begun = tally.items
     while waiting and len(waiting) < SHARES:
         names = waiting.popleft()
-        below = _open(fd, names)
-        try:
+        with closing_fd(open_below(fd, names)) as below:
             waiting.extend((*names, name) for name in tally.folder(below))
-        finally:
-            if names:
-                os.close(below)
     while waiting:
         if processes > 1 and tally.items - begun > SHARED_FROM and len(waiting) > 1:
             _shared(fd, tally, list(waiting))
@@ -106,19 +102,12 @@ def count(fd: int, tally: Tally, processes: int = 2) -> None:
         _subtree(fd, waiting.popleft(), tally)
 
 
-def _open(fd: int, names: tuple[str, ...]) -> int:
-    """A folder below an open one; the open one itself for no names."""
-    here = fd
-    for name in names:
-        below = os.open(name, FOLDER_FLAGS, dir_fd=here)
-        if here != fd:
-            os.close(here)
-        here = below
-    return here
-
-
 def _subtree(fd: int, names: tuple[str, ...], tally: Tally) -> None:
-    top = _open(fd, names)
+    with closing_fd(open_below(fd, names)) as top:
+        _below(top, tally)
+
+
+def _below(top: int, tally: Tally) -> None:
     descent = Descent(top)
     try:
         waiting = [tally.folder(top)]
@@ -132,8 +121,6 @@ def _subtree(fd: int, names: tuple[str, ...], tally: Tally) -> None:
                     descent.up()
     finally:
         descent.close()
-        if top != fd:
-            os.close(top)
 
 
 def _shared(fd: int, tally: Tally, waiting: list[tuple[str, ...]]) -> None:

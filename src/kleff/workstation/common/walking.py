@@ -74,6 +74,22 @@ class Descent:
                 os.close(fd)
 
 
+def open_below(fd: int, names: tuple[str, ...]) -> int:
+    """A new descriptor of a folder below an open one (of that one itself for no names), following no link.
+
+    Raises:
+        OSError: one of the names is no folder.
+    """
+    here = os.open(".", FOLDER_FLAGS, dir_fd=fd)
+    for name in names:
+        try:
+            below = os.open(name, FOLDER_FLAGS, dir_fd=here)
+        finally:
+            os.close(here)
+        here = below
+    return here
+
+
 def _identity(fd: int) -> tuple[int, int]:
     status = os.fstat(fd)
     return status.st_dev, status.st_ino
