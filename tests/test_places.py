@@ -56,6 +56,9 @@ def product(top: Path) -> Path:
     for path in (place / "a/one", place / "a/sub", place / "b"):
         os.chown(path, 1001, 1002)
     os.chmod(place / "b", 0o2770)
+    write(place / "tool", "binds a low port", mode=0o755)
+    os.chown(place / "tool", 1001, 1001)
+    os.setxattr(place / "tool", "security.capability", bytes.fromhex("0100000200040000000000000000000000000000"))  # cap_net_bind_service
     for number, path in enumerate([*sorted(place.rglob("*")), place]):
         os.utime(path, ns=(5 * 10**17 + number, 6 * 10**17 + number), follow_symlinks=False)
     return place

@@ -89,14 +89,14 @@ def _discard_aside(hands: Hands, yes: bool, quiet: bool, stays: str) -> None:
     from kleff.texts import plural, size
 
     case, total = hands.case, held(hands)
-    if not total.anything and case.state == "discarded":
+    if not total.anything:
+        discard_case(hands)  # nothing goes; a finished case is marked, and an unfinished one refused
         print(f"Nothing is set aside any more.{stays}")
         return
     if not quiet:
         spare = f"; {size(total.spares)} in spares" if total.spares else ""
         message(f"Case {case.id}: {plural(total.places, 'place')} set aside, {plural(total.items, 'item')}, {size(total.size)}{spare}")
-    if total.anything:
-        confirm("Delete this for good? It cannot be taken back after that. The bag stays.", yes, f"kleff discard {case.folder} --yes")
+    confirm("Delete this for good? It cannot be taken back after that. The bag stays.", yes, f"kleff discard {case.folder} --yes")
     done = discard_case(hands)
     print(f"Discarded: {plural(done.items, 'item')}, {size(done.size + done.spares)} freed.{stays}")
 

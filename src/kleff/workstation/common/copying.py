@@ -33,11 +33,7 @@ def copy_file(fd: int, name: str, to: int, to_name: str, look: Look, flush: bool
         with closing_fd(os.open(to_name, WRITE, 0o600, dir_fd=to)) as target:
             for data in blocks(source, target):
                 sha256.update(data)
-            for attribute in os.listxattr(source):
-                os.setxattr(target, attribute, os.getxattr(source, attribute))
-            os.fchown(target, look.uid, look.gid)
-            os.fchmod(target, stat.S_IMODE(look.mode))
-            os.utime(target, ns=look.times)
+            _settle(source, target, look)
             if flush:
                 os.fsync(target)
     return sha256.hexdigest()
@@ -171,11 +167,12 @@ def _copy_one(fd: int, to: int, name: str, look: Look) -> str:
 
 
 def _settle(source: int, target: int, look: Look) -> None:
+    """Owner and mode before the attributes: chown(2) clears capabilities, and chmod(2) changes the mask of an ACL."""
+    os.fchown(target, look.uid, look.gid)
+    os.fchmod(target, stat.S_IMODE(look.mode))
     for attribute in os.listxattr(source):
         if not attribute.startswith("trusted.overlay."):
             os.setxattr(target, attribute, os.getxattr(source, attribute))
-    os.fchown(target, look.uid, look.gid)
-    os.fchmod(target, stat.S_IMODE(look.mode))
     os.utime(target, ns=look.times)
 
 

@@ -16,7 +16,6 @@ from kleff.workstation.common.walking import Descent, open_below
 PRIVILEGED = stat.S_ISUID | stat.S_ISGID
 SHARES = 256  # subtrees that are counted one after the other, or shared out
 SHARED_FROM = 20_000  # items after which a second process is worth its start
-_FORMAT, _FILE, _FOLDER = 0o170000, stat.S_IFREG, stat.S_IFDIR
 
 
 @dataclass
@@ -158,8 +157,8 @@ def _taken(take: int, waiting: list[tuple[str, ...]]) -> Iterator[tuple[str, ...
 def _child(fd: int, waiting: list[tuple[str, ...]], take: int, tell: int) -> None:
     """Counts and tells; whatever happens, nothing of the parent's goes on here."""
     try:
-        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # the parent decides what an interruption means
-            signal.signal(number, signal.SIG_DFL)
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):  # the parent hears them too, and decides
+            signal.signal(number, signal.SIG_IGN)
         tally, result = Tally(), None
         try:
             for names in _taken(take, waiting):

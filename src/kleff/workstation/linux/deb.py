@@ -6,6 +6,7 @@ for the length of one installation.
 
 from __future__ import annotations
 
+import errno
 import io
 import stat
 import tarfile
@@ -50,8 +51,7 @@ def write_deb(file: Path, control: dict[str, bytes], items: Iterable[DebItem]) -
         items: in the order the package manager shall list them.
 
     Raises:
-        OSError: a content cannot be read, or the file not be written.
-        ValueError: the data is larger than the format can tell.
+        OSError: a content cannot be read, the file not be written, or the data is larger than the format can tell.
     """
     with file.open("xb") as out:
         out.write(MAGIC)
@@ -67,7 +67,7 @@ def _member(out: IO[bytes], name: bytes, write: Callable[[], object]) -> None:
     write()
     size = out.tell() - head - 60
     if size > LARGEST:
-        raise ValueError(f"{size} bytes do not fit into one member of a package")
+        raise OSError(errno.EFBIG, f"{size} bytes do not fit into one member of a package")
     if size % 2:
         out.write(b"\n")
     end = out.tell()

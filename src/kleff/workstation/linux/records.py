@@ -85,7 +85,7 @@ def _md5(files: FileTree, text: str) -> str:
     path = files.path(text)
     try:
         with files.reading(files.resolve(path).path) if path else io.BytesIO() as source:
-            return hashlib.md5(source.read()).hexdigest()
+            return hashlib.md5(source.read(), usedforsecurity=False).hexdigest()
     except OSError:
         return ""
 
@@ -149,9 +149,3 @@ class Rebuild:
         if first != path:
             return self._item(path, look, look.mode, first)
         return DebItem(path, look.mode, look.uid, look.gid, look.times[1] // 10**9, look.size, content=content)
-
-
-def _Memory(data: bytes) -> IO[bytes]:
-    import io
-
-    return io.BytesIO(data)
