@@ -143,6 +143,43 @@ def test_without_a_spare_a_purge_is_final(kleff: Kleff, tmp_path: Path, bridge_p
         assert tree(top)[path] == before[path]
 
 
+def test_what_appeared_at_a_packages_paths_is_not_lost(kleff: Kleff, tmp_path: Path) -> None:
+    """dpkg would replace it: named and left, also where the package's own file had been deleted before; then all comes back."""
+    top = installed_tree(tmp_path, scripts=False)
+    (top / "opt/brindlewort/bridge/driver03.so").unlink()
+    before, said = tree(top), known(top)
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    for name in ("opt/brindlewort/bridge/driver07.so", "opt/brindlewort/bridge/driver03.so", "usr/bin/tagbridge"):
+        newer = write(top / name, "somebody's own")
+        done = kleff("undo", kleff.case(), "--yes", code=4)
+        assert f"/{name} has appeared or changed since; the packages are not installed over it" in done.out
+        assert newer.read_text() == "somebody's own"
+        assert BRIDGE not in states(top)
+        newer.unlink()
+    kleff("undo", kleff.case(), "--yes")
+    assert outside_dpkg(differences(before, tree(top))) == []
+    assert known(top) == said
+
+
+def test_a_package_that_cannot_be_put_back_at_once(kleff: Kleff, tmp_path: Path) -> None:
+    """What it depends on has gone since: dpkg says so; once that is back, undo is called again and ends as if nothing had been."""
+    top = installed_tree(tmp_path, scripts=False)
+    write(top / "etc/brindlewort-bridge/bridge.conf", "listen = 0.0.0.0\n")
+    before, said = tree(top), known(top)
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    dpkg(top, "--purge", LIBRARY)
+    done = kleff("undo", kleff.case(), "--yes", code=4)
+    assert "dpkg --configure ended with 1" in done.out
+    dpkg(top, "-i", tmp_path / "debs" / f"{LIBRARY}.deb")
+    newer = write(top / "etc/brindlewort-bridge/since.conf", "made in between")
+    kleff("undo", kleff.case(), "--yes")
+    assert newer.read_text() == "made in between"
+    newer.unlink()
+    left = [d for d in outside_dpkg(differences(before, tree(top))) if "brindlewort-bridge: (" not in d and "usr/lib" not in d]
+    assert left == []
+    assert known(top)[1] == said[1]
+
+
 def test_another_version_installed_since_is_left(kleff: Kleff, tmp_path: Path) -> None:
     top = installed_tree(tmp_path, scripts=False)
     kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")

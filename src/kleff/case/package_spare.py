@@ -7,17 +7,17 @@ never touched, what the undo itself had installed gives way to the spare.
 from __future__ import annotations
 
 import json
-from contextlib import suppress
 from pathlib import Path
 
 import msgspec
 
 from kleff.case.exports import read_checked, write_new
-from kleff.case.spare import Spare, Standing
+from kleff.case.spare import Made, Spare
 from kleff.case.spare_plan import SparePlan
-from kleff.errors import ActionFailed, DamagedCase
+from kleff.errors import ActionFailed, DamagedCase, KleffError
+from kleff.texts import plain
 from kleff.workstation.common.posix import write_atomic
-from kleff.workstation.facets import PackageRecord, Service, Workstation
+from kleff.workstation.facets import PackageRecord, Packages, Service, Source, Workstation
 
 
 class Recorded(msgspec.Struct, kw_only=True):
@@ -41,6 +41,7 @@ class PackageSpare:
         self._folder = folder
         self._file = folder / "undo" / f"{number:04d}-packages.json"
         self._standing = folder / "undo" / f"{number:04d}-standing.json"
+        self._made = folder / "undo" / f"{number:04d}-made.json"
         self._output = folder / "output" / f"{number:04d}-back.txt"
 
     def take(self, records: list[PackageRecord], plan: SparePlan) -> dict[str, str]:
@@ -67,20 +68,70 @@ class PackageSpare:
             ActionFailed: the package manager failed.
             DamagedCase: what was recorded cannot be read.
         """
-        recorded = self._read(records)
-        standing = self._stood(index)
-        lacking = self._lacking(recorded.packages)
         facet = self._workstation.packages
-        if lacking and facet is not None:
-            files = {c.path for r in lacking for c in r.config_files}
-            invented = facet.put_back(
-                lacking, self._spare.source(index), self._folder / "undo", self._output, lambda: self._spare.copy_back(index, files)
-            )
-            self._take_away(invented)
-        stays = self._spare.bring_back(index, standing)
+        if facet is None:
+            raise ActionFailed("there is no package manager here any more")
+        facet.wait()
+        recorded, source = self._read(records), self._spare.source(index)
+        facet.clear_stand_ins(recorded.packages, source)  # of a try that was cut off
+        lacking = self._lacking(recorded.packages, facet)
+        if lacking or self._standing.exists():
+            self._install(lacking, source, index, facet)
+            facet.clear_stand_ins(recorded.packages, source)
+        stays = self._spare.bring_back(index, self._load(self._made))
         self._settle_services(recorded)
-        self._standing.unlink(missing_ok=True)
+        self._made.unlink(missing_ok=True)
         return stays
+
+    def _install(self, lacking: list[PackageRecord], source: Source, index: str, facet: Packages) -> None:
+        """Have the packages installed, and note what that made, whether it went well or not. Killed in between, the next try
+        begins with what stood there at first.
+        """
+        if not self._standing.exists():
+            ours = self._load(self._made)  # by a try that failed
+            self._keep(self._standing, {path: state for path, state in self._spare.standing(index).items() if ours.get(path) != state})
+        before = self._load(self._standing)
+        try:
+            if lacking:
+                self._nothing_in_the_way(lacking, source, index, before)
+                files = {c.path for r in lacking for c in r.config_files}
+                facet.put_back(lacking, source, self._folder / "undo", self._output, lambda: self._spare.copy_back(index, files))
+        except (KleffError, OSError):
+            self._note(index, before)
+            raise
+        self._note(index, before)
+
+    def _note(self, index: str, before: Made) -> None:
+        self._keep(self._made, self._spare.made(index, before))
+        self._standing.unlink()
+
+    def _nothing_in_the_way(self, lacking: list[PackageRecord], source: Source, index: str, before: Made) -> None:
+        """The package manager replaces what stands at a package's paths; what has appeared there since must not be lost.
+
+        Raises:
+            ActionFailed: naming it.
+        """
+        files = self._workstation.files
+        config = {c.path for r in lacking for c in r.config_files}  # the package manager leaves these
+        paths = [lies for r in lacking for path, lies in r.paths if path not in config]
+        in_the_way = self._spare.foreign(index, before) & set(paths)
+        for text in (text for text in paths if source(text) is None):
+            path = files.path(text)
+            look = files.look(files.resolve(path).path) if path else None
+            in_the_way |= {text} if look is not None and not look.is_folder else set()
+        if in_the_way:
+            raise ActionFailed(
+                f"{plain(min(in_the_way))} has appeared or changed since; the packages are not installed over it",
+                remedy="move it elsewhere, then undo again",
+            )
+
+    def _keep(self, file: Path, state: Made) -> None:
+        write_atomic(file, json.dumps(state).encode("ascii"))
+
+    def _load(self, file: Path) -> Made:
+        if not file.exists():
+            return {}
+        return {path: (inode, size, mtime) for path, (inode, size, mtime) in json.loads(file.read_bytes()).items()}
 
     def _read(self, sha256: str) -> Recorded:
         try:
@@ -88,21 +139,12 @@ class PackageSpare:
         except (msgspec.ValidationError, ValueError) as error:
             raise DamagedCase(f"cannot be read: {error}", where=str(self._file), remedy="restore the case folder from a copy") from None
 
-    def _stood(self, index: str) -> Standing:
-        """What stood there before the first try of this undo; kept, since an undo that was cut off is called again."""
-        if not self._standing.exists():
-            write_atomic(self._standing, json.dumps(self._spare.standing(index)).encode("ascii"))
-        return {path: (size, mtime) for path, (size, mtime) in json.loads(self._standing.read_bytes()).items()}
-
-    def _lacking(self, records: list[PackageRecord]) -> list[PackageRecord]:
+    def _lacking(self, records: list[PackageRecord], facet: Packages) -> list[PackageRecord]:
         """Which are not as they were.
 
         Raises:
             ActionFailed: one has been installed again in another version.
         """
-        facet = self._workstation.packages
-        if facet is None:
-            raise ActionFailed("there is no package manager here any more")
         now = {p.name: p for p in facet.all()}
         for record in records:
             found = now.get(record.name)
@@ -113,15 +155,6 @@ class PackageSpare:
                 )
         wanted = {True: "installed", False: "config-files"}
         return [r for r in records if r.name not in now or now[r.name].state != wanted[r.installed] or now[r.name].broken]
-
-    def _take_away(self, invented: list[str]) -> None:
-        """Stand-ins for files that had been deleted before the packages were removed."""
-        files = self._workstation.files
-        for text in sorted(invented, reverse=True):
-            path = files.path(text)
-            if path is not None:
-                with suppress(OSError):
-                    files.remove_single(files.resolve(path).path)
 
     def _settle_services(self, recorded: Recorded) -> None:
         facet = self._workstation.services

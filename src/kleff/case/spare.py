@@ -34,7 +34,7 @@ from kleff.workstation.paths import Look, WPath
 from kleff.workstation.windows.regfile import RegKey
 from kleff.workstation.windows.registry import Registry
 
-Standing = dict[str, tuple[int, int]]  # `Kept.path` -> (size, modification time in ns)
+Made = dict[str, tuple[int, int, int]]  # `Kept.path` -> (inode, size, modification time in ns)
 
 
 class Kept(msgspec.Struct, kw_only=True, omit_defaults=True):
@@ -226,12 +226,11 @@ class Spare:
 
     # -- bringing back ----------------------------------------------------------------------------------------
 
-    def bring_back(self, sha256: str, standing: Standing | None = None) -> list[str]:
+    def bring_back(self, sha256: str, made: Made | None = None) -> list[str]:
         """Put back what is gone; never over anything. Done twice is done once.
 
         Args:
-            standing: what stood there before the undo itself had anything made anew. What has appeared or changed in
-                between was made by that and gives way. None: whatever stands there stood there before.
+            made: what the undo itself has had made anew. As long as it is that very thing, it gives way to the original.
 
         Returns:
             What could not be brought back as it was, for the technician.
@@ -239,8 +238,8 @@ class Spare:
         index = self.index(sha256)
         stays: list[str] = []
         for kept in index.things:
-            if standing is not None and standing.get(kept.path) in (None, (kept.size, kept.mtime)):
-                self._clear_way(kept, kept.path in standing)
+            if made and kept.path in made:
+                self._clear_way(kept, made[kept.path])
             stays += self._bring(kept)
         for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode)]):
             self._settle(kept)
@@ -276,17 +275,16 @@ class Spare:
             return [f"{path} cannot be brought back: {error.strerror}"]
         return []
 
-    def _clear_way(self, kept: Kept, stood: bool) -> None:
+    def _clear_way(self, kept: Kept, made: tuple[int, int, int]) -> None:
         """Take away what our own undo has made, or changed, where the original is about to come back."""
         path = self._path(kept.path)
-        with contextlib.suppress(OSError):
+        with contextlib.suppress(OSError):  # then it stays, and `_bring` says what stands there
             look = self._files.look(path)
-            if look is None or look.is_folder or stat.S_ISDIR(kept.mode) or (stood and not self._changed(kept, look)):
+            if look is None or look.is_folder or stat.S_ISDIR(kept.mode) or _state(look) != made:
                 return
             held = self._files.look(self._path(kept.held)) if kept.held else None
             if stat.S_ISLNK(kept.mode) or (held is not None and not self._changed(kept, held)):
-                with self._files.parent(path) as (fd, name):
-                    os.unlink(name, dir_fd=fd)
+                self._files.remove_single(path)
 
     def source(self, sha256: str) -> Source:
         """For packages that are built anew: what is in the spare of a path, or already back in its place."""
@@ -313,10 +311,30 @@ class Spare:
 
         return find
 
-    def standing(self, sha256: str) -> Standing:
-        """Which things of the spare are where they were."""
+    def standing(self, sha256: str) -> Made:
+        """Which things of the spare are where they were, and how."""
         found = ((k.path, self._files.look(self._path(k.path))) for k in self.index(sha256).things)
-        return {path: (look.size, look.times[1]) for path, look in found if look is not None}
+        return {path: _state(look) for path, look in found if look is not None}
+
+    def made(self, sha256: str, before: Made) -> Made:
+        """What is there now and was not, or was there as the original and is changed."""
+        now = self.standing(sha256)
+        originals = {k.path: (k.size, k.mtime) for k in self.index(sha256).things}
+        return {
+            path: state for path, state in now.items()
+            if path not in before or (before[path] != state and before[path][1:] == originals[path])
+        }  # fmt: skip
+
+    def foreign(self, sha256: str, before: Made) -> set[str]:
+        """What stood there before the undo and is not the original."""
+        found = set()
+        for kept in (k for k in self.index(sha256).things if k.path in before and not stat.S_ISDIR(k.mode)):
+            path = self._path(kept.path)
+            look = self._files.look(path)
+            same = look is not None and stat.S_IFMT(look.mode) == stat.S_IFMT(kept.mode) and not self._changed(kept, look)
+            if not same or (kept.link and self._files.read_link(path) != kept.link):
+                found.add(str(path))
+        return found
 
     def copy_back(self, sha256: str, paths: set[str]) -> None:
         """Copies of some files to where they were, unless something stands there; the spare keeps its own.
@@ -353,6 +371,10 @@ class Spare:
             for name, value in kept.attributes.items():
                 os.setxattr(fd, name, b64decode(value))
             os.utime(fd, ns=(kept.atime, kept.mtime))
+
+
+def _state(look: Look) -> tuple[int, int, int]:
+    return look.identity[1], look.size, look.times[1]
 
 
 def _b64(path: WPath) -> str:

@@ -26,7 +26,7 @@ def undo(
     from kleff.case.effects import Hands
     from kleff.case.folder import check_unmarked, find_case, open_case
     from kleff.case.marks import lock
-    from kleff.case.undo import undo_case
+    from kleff.case.undo import can_be_tried_again, undo_case
     from kleff.cli.cases import case_workstation
     from kleff.cli.common import confirm, default_cases
     from kleff.cli.progress import watching
@@ -37,7 +37,7 @@ def undo(
     folder = find_case(case, cases or default_cases())
     with open_case(folder) as looked:
         workstation = case_workstation(looked)
-        if looked.state == "undone" and not any(e.state == "stays" and e.kind == "moved" for e in looked.journal.effects()):
+        if looked.state == "undone" and not any(map(can_be_tried_again, looked.journal.effects())):
             raise Refused("the case is taken back already", where=str(folder), remedy=f"kleff report {folder}")
         part = actions_named(looked, only) if only else None
         confirm(undo_question(looked, part), yes, f"kleff undo {folder} --yes")

@@ -201,20 +201,25 @@ class Packages(Protocol):
     def record(self, name: str) -> PackageRecord:
         """What it takes to build an installed package anew."""
 
-    def put_back(
-        self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]
-    ) -> list[str]:
+    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
         """Build packages anew and install them, without network and without starting services.
 
         Args:
             folder: where they are built; they are taken away again.
             ready: called when their files are in place and nothing of theirs has run yet.
 
-        Returns:
-            Paths that were made on the way and were not there when the packages were recorded.
-
         Raises:
             ActionFailed: the package manager failed; its output is in the file.
+        """
+
+    def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
+        """Take away what `put_back` had to invent: stand-ins for files that were not there when the packages were recorded."""
+
+    def wait(self) -> None:
+        """Let a package manager that is at work end first.
+
+        Raises:
+            ActionFailed: it does not end.
         """
 
     def compare(self, a: str, b: str) -> int:

@@ -127,43 +127,40 @@ class Dpkg:
 
         return record_package(self._query, self._files, name)
 
-    def put_back(
-        self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]
-    ) -> list[str]:
+    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
         from kleff.workstation.linux.records import Rebuild
 
         built = [folder / f"{number:03d}.deb" for number in range(len(records))]
-        invented: list[str] = []
         try:
             for record, file in zip(records, built, strict=True):
                 file.unlink(missing_ok=True)  # of a try that was cut off
-                invented += Rebuild(record, source).write(file)
+                Rebuild(record, source).write(file)
             with self._no_service_starts():
                 self._run(["--force-confold", "--unpack", "--", *map(str, built)], output)
                 ready()
                 self._run(["--force-confold", "--configure", "--", *(r.name for r in records)], output)
-                self._clear_stand_ins(records)
                 left_over = [r.name for r in records if not r.installed]
                 if left_over:  # only their configuration was left, and only that shall be
                     self._run(["--remove", "--", *left_over], output)
         finally:
             for file in built:
                 file.unlink(missing_ok=True)
-        return invented
 
-    def _clear_stand_ins(self, records: Sequence[PackageRecord]) -> None:
-        """Where dpkg kept a changed configuration file, it has put our stand-in for the original beside it."""
+    def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
+        """Told by their content, so that nothing else can go. Where dpkg kept a changed configuration file, one lies beside it."""
         from kleff.workstation.linux.records import PLACEHOLDER
 
-        for config in (c for r in records for c in r.config_files):
-            path = self._files.path(config.path + ".dpkg-dist")
-            with contextlib.suppress(OSError, LinkOnTheWay):
+        beside = [c.path + ".dpkg-dist" for r in records for c in r.config_files]
+        invented = [lies for r in records for _, lies in r.paths if source(lies) is None]
+        for text in (*beside, *invented):
+            path = self._files.path(text)
+            with contextlib.suppress(OSError, LinkOnTheWay):  # most are not there
                 path = self._files.resolve(path).path if path else None
                 if path and self._files.read(path) == PLACEHOLDER:
                     self._files.remove_single(path)
 
     def _run(self, arguments: Sequence[str], output: Path) -> None:
-        self._wait_for_lock()
+        self.wait()
         with output.open("ab") as log:
             try:
                 done = subprocess.run(
@@ -178,7 +175,7 @@ class Dpkg:
             action = next(a for a in arguments if not a.startswith("--force"))
             raise ActionFailed(f"dpkg {action} ended with {done.returncode}: {last[0]}", remedy=f"read {output}; then  dpkg --audit")
 
-    def _wait_for_lock(self) -> None:
+    def wait(self) -> None:
         """Let a dpkg that is at work end first: one that a killed run started, or somebody else's.
 
         Raises:

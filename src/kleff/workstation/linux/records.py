@@ -103,16 +103,18 @@ class Rebuild:
         self._source = source
         self._changed = {c.path for c in record.config_files if c.changed}
         self._seen: dict[tuple[int, int], str] = {}
-        self.invented: list[str] = []
 
-    def write(self, file: Path) -> list[str]:
-        """Write the package. Returns the paths that were not there at the removal and must not be there afterwards."""
+    def write(self, file: Path) -> None:
+        """Write the package; where something was not there at the removal, with a stand-in.
+
+        Raises:
+            OSError: a content cannot be read, or the file not be written.
+        """
         listed = [c.path for c in self._record.config_files if not c.obsolete]
         control = {"control": self._record.control, **self._record.members}
         if listed:
             control["conffiles"] = "".join(f"{path}\n" for path in listed)
         write_deb(file, {n: text.encode("utf-8", "surrogateescape") for n, text in control.items()}, self._items(set(listed)))
-        return self.invented
 
     def _items(self, config: set[str]) -> Iterator[DebItem]:
         folders = {path.rpartition("/")[0] for path, _ in self._record.paths}
@@ -128,8 +130,6 @@ class Rebuild:
                 yield self._item(path, found[0], stat.S_IFDIR | (0o755 if found[0].is_link else stat.S_IMODE(found[0].mode)))
             else:
                 yield self._found(path, *found)
-            if found is None and path != "/.":
-                self.invented.append(lies)
 
     def _missing(self, path: str, is_folder: bool) -> DebItem:
         return DebItem(path, stat.S_IFDIR | 0o755) if is_folder else self._placeholder(path, None)
