@@ -161,6 +161,29 @@ def test_what_appeared_at_a_packages_paths_is_not_lost(kleff: Kleff, tmp_path: P
     assert known(top) == said
 
 
+def test_what_went_otherwise_is_not_brought_back(kleff: Kleff, tmp_path: Path) -> None:
+    """The spare holds what a removal script names; what somebody deletes there after the purge stays deleted."""
+    top = linux_tree(tmp_path / "tree")
+    if not BUSYBOX.exists():
+        pytest.skip("needs busybox-static: maintainer scripts run inside the tree")
+    shutil.copy(BUSYBOX, top / "usr/bin/busybox")
+    for name in ("sh", "rm"):
+        (top / "usr/bin" / name).symlink_to("busybox")
+    build(tmp_path / "debs", scripts=False)
+    script = "#!/bin/sh\nset -e\nrm -rf /etc/alder-shelf/bridge.d/own\n"
+    write(tmp_path / "debs" / BRIDGE / "DEBIAN/postrm", script.replace("/own", "/own # in /etc/alder-shelf/bridge.d"), mode=0o755)
+    for name in (LIBRARY, BRIDGE):
+        deb = tmp_path / f"{name}.deb"
+        subprocess.run(["dpkg-deb", "--root-owner-group", "-b", tmp_path / "debs" / name, deb], check=True, capture_output=True)
+        dpkg(top, "-i", deb)
+    own, others = (write(top / f"etc/alder-shelf/bridge.d/{name}", name) for name in ("own", "others"))
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    assert (own.exists(), others.exists()) == (False, True)
+    others.unlink()
+    kleff("undo", kleff.case(), "--yes")
+    assert (own.read_text(), others.exists()) == ("own", False)
+
+
 def test_a_package_that_cannot_be_put_back_at_once(kleff: Kleff, tmp_path: Path) -> None:
     """What it depends on has gone since: dpkg says so; once that is back, undo is called again and ends as if nothing had been."""
     top = installed_tree(tmp_path, scripts=False)

@@ -42,6 +42,7 @@ class PackageSpare:
         self._file = folder / "undo" / f"{number:04d}-packages.json"
         self._standing = folder / "undo" / f"{number:04d}-standing.json"
         self._made = folder / "undo" / f"{number:04d}-made.json"
+        self._difference = folder / "undo" / f"{number:04d}-difference.json"
         self._output = folder / "output" / f"{number:04d}-back.txt"
 
     def take(self, records: list[PackageRecord], plan: SparePlan) -> dict[str, str]:
@@ -78,7 +79,7 @@ class PackageSpare:
         if lacking or self._standing.exists():
             self._install(lacking, source, index, facet)
             facet.clear_stand_ins(recorded.packages, source)
-        stays = self._spare.bring_back(index, self._load(self._made))
+        stays = self._spare.bring_back(index, self._load(self._made), self._gone())
         self._settle_services(recorded)
         self._made.unlink(missing_ok=True)
         return stays
@@ -124,6 +125,17 @@ class PackageSpare:
                 f"{plain(min(in_the_way))} has appeared or changed since; the packages are not installed over it",
                 remedy="move it elsewhere, then undo again",
             )
+
+    def _gone(self) -> list[str] | None:
+        """What the removal took along, as noted when it had ended; None if it was cut off."""
+        try:
+            return list(json.loads(self._difference.read_bytes())["gone"])
+        except FileNotFoundError:
+            return None
+        except (OSError, ValueError, KeyError) as error:
+            raise DamagedCase(
+                f"cannot be read: {error}", where=str(self._difference), remedy="restore the case folder from a copy"
+            ) from None
 
     def _keep(self, file: Path, state: Made) -> None:
         write_atomic(file, json.dumps(state).encode("ascii"))

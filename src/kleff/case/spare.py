@@ -71,9 +71,10 @@ class SpareIndex(msgspec.Struct, kw_only=True):
 
 @dataclass
 class Difference:
-    """What an uninstaller did to what is in the spare, paths and keys for people."""
+    """What an uninstaller did to what is in the spare, paths and keys for people; `gone` has the removed as `Kept.path`."""
 
     removed: list[str] = field(default_factory=list)
+    gone: list[str] = field(default_factory=list)
     changed: list[str] = field(default_factory=list)
     left: int = 0
     keys_removed: list[str] = field(default_factory=list)
@@ -208,6 +209,7 @@ class Spare:
             look = self._files.look(path)
             if look is None or stat.S_IFMT(look.mode) != stat.S_IFMT(kept.mode):
                 result.removed.append(plain(str(path)))
+                result.gone.append(kept.path)
             elif self._changed(kept, look):
                 result.changed.append(plain(str(path)))
             else:
@@ -226,22 +228,25 @@ class Spare:
 
     # -- bringing back ----------------------------------------------------------------------------------------
 
-    def bring_back(self, sha256: str, made: Made | None = None) -> list[str]:
+    def bring_back(self, sha256: str, made: Made | None = None, gone: list[str] | None = None) -> list[str]:
         """Put back what is gone; never over anything. Done twice is done once.
 
         Args:
             made: what the undo itself has had made anew. As long as it is that very thing, it gives way to the original.
+            gone: what the removal took along; what else is missing now went otherwise, and is left. None: not known.
 
         Returns:
             What could not be brought back as it was, for the technician.
         """
-        index = self.index(sha256)
+        index, made = self.index(sha256), made or {}
+        concerned = {k.path for k in index.things} if gone is None else {*gone, *made}
         stays: list[str] = []
-        for kept in index.things:
-            if made and kept.path in made:
+        for kept in (k for k in index.things if k.path in concerned):
+            if kept.path in made:
                 self._clear_way(kept, made[kept.path])
             stays += self._bring(kept)
-        for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode)]):
+        parents = {_b64(self._path(path).parent) for path in concerned}
+        for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode) and (k.path in concerned or k.path in parents)]):
             self._settle(kept)
         for kept in index.above:  # not the product's own: only the times its going has changed
             with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as fd:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from kleff.case.effect_names import MOVED, PACKAGE, UNINSTALLER
+from kleff.case.effect_names import KEY, MOVED, UNINSTALLER, VALUE
 from kleff.case.effects import KINDS, Hands, areas_of, drop_spares, reconcile
 from kleff.case.journal import Effect
 from kleff.case.uninstallers import started_by, until_still
@@ -75,7 +75,7 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
 
 def can_be_tried_again(effect: Effect) -> bool:
     """Whether an effect that could not be taken back may be, once what stood in the way is gone."""
-    return effect.state == "stays" and (effect.kind not in (UNINSTALLER, PACKAGE) or bool(effect.data.get("index")))
+    return effect.state == "stays" and (effect.kind in (MOVED, KEY, VALUE) or bool(effect.data.get("index")))
 
 
 def _part(hands: Hands, effects: list[Effect], only: set[int]) -> list[Effect]:

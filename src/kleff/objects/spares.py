@@ -166,6 +166,8 @@ def record_difference(hands: "Hands", effect: "Effect") -> str:
     if not effect.data.get("index"):
         return ""
     found = spare_of(hands, effect.id).difference(str(effect.data["index"]))
-    text = json.dumps({"removed": found.removed, "changed": found.changed, "keys_removed": found.keys_removed}, indent=1)
+    text = json.dumps(
+        {"removed": found.removed, "changed": found.changed, "keys_removed": found.keys_removed, "gone": found.gone}, indent=1
+    )
     write_atomic(hands.case.folder / "undo" / f"{effect.id:04d}-difference.json", text.encode())
     return f"it {found.text}"
