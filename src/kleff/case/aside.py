@@ -18,7 +18,7 @@ from kleff.texts import plain
 from kleff.workstation.common.copying import copy_tree, delete_copied
 from kleff.workstation.common.counting import PRIVILEGED
 from kleff.workstation.common.files import FileTree
-from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, rename_noreplace
+from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, remove_if_empty, rename_noreplace
 from kleff.workstation.paths import Look, WPath, look_of
 
 
@@ -268,18 +268,10 @@ class Area:
                 before = look_of(os.fstat(top))
                 try:
                     with closing_fd(os.open(AREA, FOLDER_FLAGS, dir_fd=top)) as fd:
-                        _remove_if_empty(fd, area.name)
-                    _remove_if_empty(top, AREA)
+                        remove_if_empty(fd, area.name)
+                    remove_if_empty(top, AREA)
                 finally:
                     _keep_times(top, before)
-
-
-def _remove_if_empty(fd: int, name: str) -> None:
-    try:
-        os.rmdir(name, dir_fd=fd)
-    except OSError as error:
-        if error.errno not in (errno.ENOTEMPTY, errno.ENOENT, errno.EEXIST):
-            raise
 
 
 def _make_folder(fd: int, name: str) -> None:

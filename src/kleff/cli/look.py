@@ -158,10 +158,11 @@ def verify(
     on: OnOption = None,
     library: LibraryOption = None,
     cases: CasesOption = None,
+    answer: AnswerOption = None,
     json: JsonOption = False,
 ) -> None:
     """Is it gone?"""
-    from kleff.cli.common import default_cases, open_scene
+    from kleff.cli.common import default_cases, read_procedure, scene_with
     from kleff.cli.show import show
     from kleff.engine.verify import verify as look
     from kleff.errors import NoSuchCase, NotClean
@@ -179,10 +180,17 @@ def verify(
                 raise
     if folder is not None:
         from kleff.cli.cases import case_scene
+        from kleff.errors import UsageError
 
+        if answer:
+            raise UsageError("a case has its own answers", where=what, remedy="leave out  --answer")
         scene = case_scene(folder, on)
     else:
-        scene = open_scene(what, on, library)
+        from kleff.engine.choices import settle
+        from kleff.workstation.open import open_workstation
+
+        loaded = read_procedure(what, library)
+        scene = scene_with(open_workstation(on or "this"), loaded, library, answers=settle(loaded, answer or []))
     result = look(scene)
     if json:
         print(encode(verify_document(scene.workstation, scene.procedure, result)))

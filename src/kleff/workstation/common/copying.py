@@ -11,7 +11,7 @@ import os
 import stat
 from collections.abc import Callable, Iterator
 
-from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, sync_volume
+from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd, remove_if_empty, sync_volume
 from kleff.workstation.common.walking import Descent, open_below
 from kleff.workstation.paths import Look, look_of
 
@@ -222,20 +222,12 @@ def delete_copied(fd: int, name: str, to: int, to_name: str) -> list[str]:
                 if waiting:
                     original.up()
                     copy.up()
-                    _rmdir(original.fd, names.pop())
+                    remove_if_empty(original.fd, names.pop())
         finally:
             original.close()
             copy.close()
-    _rmdir(fd, name)
+    remove_if_empty(fd, name)
     return left
-
-
-def _rmdir(fd: int, name: str) -> None:
-    try:
-        os.rmdir(name, dir_fd=fd)
-    except OSError as error:
-        if error.errno not in (errno.ENOTEMPTY, errno.EEXIST, errno.ENOENT):
-            raise
 
 
 def _is_folder(fd: int, name: str) -> bool:

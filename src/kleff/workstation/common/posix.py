@@ -40,6 +40,15 @@ def mount_id(fd: int) -> int:
     raise OSError(errno.ENOSYS, "no mnt_id in fdinfo")
 
 
+def remove_if_empty(fd: int, name: str) -> None:
+    """Take away a folder in an open one, if there is nothing in it."""
+    try:
+        os.rmdir(name, dir_fd=fd)
+    except OSError as error:
+        if error.errno not in (errno.ENOTEMPTY, errno.ENOENT, errno.EEXIST):
+            raise
+
+
 def mount_type(mount: int) -> str:
     """The type of file system of a mount (proc(5), mountinfo)."""
     with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as table:
