@@ -13,12 +13,12 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from kleff.case.archive import Index, check_archive, write_archive
 from kleff.case.archive import Wanted as WantedPath
-from kleff.case.bag import check_bag
+from kleff.case.archive import check_archive, write_archive
 from kleff.case.effects import Hands
 from kleff.case.folder import create_case, open_case
 from kleff.case.guard import Guard
+from kleff.case.saved_bag import check_bag
 from kleff.case.undo import undo_case
 from kleff.engine.advice import advice
 from kleff.engine.kinds import model_table
@@ -197,7 +197,7 @@ def feed_archive(bench: Bench, data: bytes) -> None:
     place = files.path("/home/mira") if not source.exists() else files.path("/opt")
     assert place is not None
     if not good.exists():
-        bench.index = Index(archive="good", members=write_archive(good, [WantedPath(place)], files, "x", True, Silent()))  # type: ignore[attr-defined]
+        bench.index = write_archive(good, [WantedPath(place)], files, True, Silent())  # type: ignore[attr-defined]
     (bench.folder / "bad.tar.zst").write_bytes(data)
     check_archive(bench.folder / "bad.tar.zst", bench.index, Silent())  # type: ignore[attr-defined]
 

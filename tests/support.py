@@ -42,7 +42,7 @@ class Kleff:
     ) -> Done:
         """Run a command; `code` is what it must end with (None: any)."""
         words = [str(a) for a in arguments]
-        if cases and words[0] in ("run", "resume", "undo", "discard", "cases", "report", "verify"):
+        if cases and words[0] in ("run", "resume", "undo", "restore", "discard", "cases", "report", "verify"):
             words += ["--cases", str(self.cases)]
         done = subprocess.run(
             [self.program, *words], capture_output=True, text=True, stdin=subprocess.DEVNULL, cwd=self.folder, timeout=timeout,

@@ -18,9 +18,9 @@ from hypothesis import strategies as st
 
 from killing import run_until
 from kleff.case.aside import Area
-from kleff.case.bag import check_bag
 from kleff.case.deleting import delete_tree
 from kleff.case.folder import open_case
+from kleff.case.saved_bag import check_bag
 from kleff.cli.settings import Settings, read_settings
 from kleff.errors import ActionFailed, DamagedCase, UsageError
 from kleff.procedure.globs import POSIX

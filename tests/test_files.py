@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 import zstandard
 
-from kleff.case.archive import Index, Wanted, check_archive, write_archive
+from kleff.case.archive import Wanted, check_archive, write_archive
 from kleff.errors import ActionFailed, DamagedCase, LinkOnTheWay
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.progress import Silent
@@ -124,9 +124,8 @@ def test_archives_hold_what_was_there(tmp_path: Path) -> None:
     files = FileTree(POSIX, {"": tmp_path / "tree"})
     file = tmp_path / "x.tar.zst"
     mira = Account("mira", "1001", at(files, "/data"), os.geteuid())
-    members = write_archive(file, [Wanted(at(files, "/data"), mira, "user.home", at(files, "/data"))], files, "all", True, Silent())
-    index = Index(archive=file.name, members=members)
-    check_archive(file, index, Silent())
+    members = write_archive(file, [Wanted(at(files, "/data"), mira, "user.home", at(files, "/data"))], files, True, Silent())
+    check_archive(file, members, Silent())
     assert stat.S_IMODE(file.stat().st_mode) == 0o600
     by_name = {m.member: m for m in members}
     assert set(by_name) >= {"mira/home", "mira/home/a/one", "mira/home/a/two", "mira/home/link", "mira/home/caf%E9", ""}
@@ -139,7 +138,7 @@ def test_archives_hold_what_was_there(tmp_path: Path) -> None:
         assert archive.getmember("mira/home/link").linkname == "/etc/passwd"
     by_name["mira/home/a/one"].sha256 = "0" * 64
     with pytest.raises(DamagedCase, match="not what was saved"):
-        check_archive(file, index, Silent())
+        check_archive(file, members, Silent())
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: files of other owners")
@@ -152,7 +151,7 @@ def test_a_foreign_file_under_a_second_name_is_not_read(tmp_path: Path) -> None:
     files = FileTree(POSIX, {"": tmp_path / "tree"})
     mira = Account("mira", "1001", at(files, "/home"), 1001)
     with pytest.raises(ActionFailed, match="another account's file"):
-        write_archive(tmp_path / "x", [Wanted(at(files, "/home"), mira)], files, "all", True, Silent())
+        write_archive(tmp_path / "x", [Wanted(at(files, "/home"), mira)], files, True, Silent())
     assert not (tmp_path / "x").exists()
 
 
@@ -166,7 +165,7 @@ def test_a_file_that_changes_while_it_is_saved(tmp_path: Path) -> None:
                 log.write(b"more")
 
     with pytest.raises(ActionFailed, match="changed while it was saved"):
-        write_archive(tmp_path / "x", [Wanted(at(files, "/log"))], files, "all", True, Meddling())
+        write_archive(tmp_path / "x", [Wanted(at(files, "/log"))], files, True, Meddling())
 
 
 def test_accounts_and_their_own_settings(tmp_path: Path) -> None:

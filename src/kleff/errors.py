@@ -51,6 +51,12 @@ class DamagedCase(KleffError):
     reference = "damaged-case"
 
 
+class DamagedBag(KleffError):
+    """A bag that is damaged or not to be trusted; nothing of it was used."""
+
+    exit_code = 3
+
+
 class UsageError(KleffError):
     """A command line that makes no sense."""
 

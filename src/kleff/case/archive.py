@@ -7,20 +7,20 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import hashlib
-import io
 import os
 import stat
-import tarfile
 from base64 import b64encode
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import Future
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 from urllib.parse import quote_from_bytes
 
-import msgspec
-
+from kleff.case import pax
+from kleff.case.hashing import Hasher, hashing
+from kleff.case.saved import Member
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
 from kleff.texts import plain
@@ -31,76 +31,21 @@ from kleff.workstation.paths import Look, WPath, look_of
 
 LEVEL = 3
 NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
-
-
-class Member(msgspec.Struct, kw_only=True, omit_defaults=True):
-    """One saved thing.
-
-    Attributes:
-        member: its name in the archive; "" for what cannot be packed (sockets, devices), which is only listed.
-        path: where it was, for people; path_b64: the exact bytes.
-        variable, base: the variable the step hung it on and what that stood for; relative_b64: the rest.
-        mtime: in ns.
-    """
-
-    member: str
-    path: str
-    path_b64: str
-    type: str
-    label: str = ""
-    account: str = ""
-    account_id: str = ""
-    variable: str = ""
-    base: str = ""
-    relative_b64: str = ""
-    mode: int = 0
-    uid: int = 0
-    gid: int = 0
-    mtime: int = 0
-    size: int = 0
-    sha256: str = ""
-    link: str = ""
-
-
-class Index(msgspec.Struct, kw_only=True):
-    """The index of one archive."""
-
-    format: int = 1
-    archive: str
-    members: list[Member]
+PIECE = 1 << 19
+READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+KINDS = {"folder": pax.FOLDER, "file": pax.FILE, "link": pax.LINK, "hard link": pax.HARD_LINK}
+AGAIN = "close what writes to it, then resume"
 
 
 @dataclass(frozen=True)
 class Wanted:
-    """A path to be saved with all below it, and what it hangs on."""
+    """A path to be saved with all below it, and what it hangs on; `leave_out` says what of it is not saved."""
 
     path: WPath
     account: Account | None = None
     variable: str = ""
     base: WPath | None = None
-
-
-class _Hashing(io.RawIOBase):
-    """Reads a file and hashes it in passing; gives exactly `size` bytes or fails."""
-
-    def __init__(self, fd: int, path: WPath, size: int, progress: Progress) -> None:
-        self._fd = fd
-        self._path = path
-        self._left = size
-        self._progress = progress
-        self.sha256 = hashlib.sha256()
-
-    def readable(self) -> bool:
-        return True
-
-    def read(self, size: int = -1) -> bytes:
-        data = os.read(self._fd, self._left if size < 0 else min(size, self._left))
-        if not data and self._left:
-            raise ActionFailed(f"{self._path} became shorter while it was saved", remedy="close what writes to it, then resume")
-        self._left -= len(data)
-        self.sha256.update(data)
-        self._progress.step(size=len(data))
-        return data
+    leave_out: Callable[[WPath, Look], bool] = lambda path, look: False
 
 
 class ArchiveWriter:
@@ -109,18 +54,23 @@ class ArchiveWriter:
     Args:
         out: where to; flushed by the caller.
         admin: apply the rule for administrators on files with several hard links.
+        owners: names of uids.
     """
 
-    def __init__(self, out: IO[bytes], files: FileTree, label: str, admin: bool, progress: Progress) -> None:
+    def __init__(self, out: IO[bytes], files: FileTree, admin: bool, progress: Progress, owners: dict[int, str], hasher: Hasher) -> None:
         import zstandard
 
         self._files = files
-        self._label = label
         self._admin = admin
         self._progress = progress
-        self._stream = zstandard.ZstdCompressor(level=LEVEL, write_checksum=True).stream_writer(out, closefd=False)
-        self._tar = tarfile.TarFile.open(fileobj=self._stream, mode="w|", format=tarfile.PAX_FORMAT)
+        self._owners = owners
+        self._hasher = hasher
+        self._stream = zstandard.ZstdCompressor(level=LEVEL, write_checksum=True, threads=1).stream_writer(out, closefd=False)
+        self._written = 0
         self._linked: dict[tuple[int, int], Member] = {}
+        self._digests: list[tuple[Member, Future[str]]] = []
+        self._open: tuple[WPath, int] | None = None
+        self._stack = ExitStack()
         self.members: list[Member] = []
 
     def add(self, wanted: Wanted) -> None:
@@ -129,7 +79,9 @@ class ArchiveWriter:
         Raises:
             ActionFailed: something in it cannot be read whole; named.
         """
-        for path, look in self._files.walk(wanted.path):
+        for path, look in self._files.walk(wanted.path, lambda path, look: not wanted.leave_out(path, look)):
+            if wanted.leave_out(path, look):
+                continue
             try:
                 self._add(path, look, wanted)
             except OSError as error:
@@ -140,23 +92,52 @@ class ArchiveWriter:
                 ) from None
 
     def close(self) -> None:
-        self._tar.close()
+        self._write(pax.END)
+        self._write(bytes(-self._written % pax.RECORD))
         self._stream.close()  # type: ignore[no-untyped-call]
+        self._stack.close()
+        for member, digest in self._digests:
+            member.sha256 = digest.result()
+        firsts = {m.member: m for m in self.members}
+        for member in self.members:
+            if member.type == "hard link":
+                member.sha256 = firsts[member.link].sha256
+
+    def _write(self, data: bytes) -> None:
+        self._stream.write(data)
+        self._written += len(data)
 
     def _add(self, path: WPath, look: Look, wanted: Wanted) -> None:
         member = self._member(path, look, wanted)
         if look.is_folder:
-            self._tar.addfile(self._info(member, tarfile.DIRTYPE, self._attributes(path)))
+            with self._files.folder(path) as fd:
+                self._put(member, _attributes(fd))
         elif look.is_link:
-            member.link = plain(self._files.read_link(path))
-            info = self._info(member, tarfile.SYMTYPE, {})
-            info.linkname = os.fsencode(self._files.read_link(path)).decode("utf-8", "surrogateescape")
-            self._tar.addfile(info)
+            target = os.fsencode(self._files.read_link(path))
+            member.link = b64encode(target).decode()
+            self._put(member, link=target)
         elif look.is_file:
             self._add_file(member, path, look, wanted)
         else:
             member.member, member.type = "", "special"
         self.members.append(member)
+
+    def _put(self, member: Member, attributes: dict[str, bytes] | None = None, link: bytes = b"") -> None:
+        member.attributes = {name: b64encode(value).decode() for name, value in (attributes or {}).items()}
+        head = pax.Head(
+            member.member.encode("ascii"), KINDS[member.type], member.size if member.type == "file" else 0, member.mode, member.uid,
+            member.gid, member.mtime, link, member.owner.encode("utf-8", "replace"),
+            # Under the name other tar programs use for them.
+            {b"SCHILY.xattr." + os.fsencode(name): value for name, value in (attributes or {}).items()},
+        )  # fmt: skip
+        self._write(pax.pack(head))
+
+    def _folder(self, path: WPath) -> int:
+        """The open folder a file lies in; the same for all its files."""
+        if self._open is None or self._open[0] != path:
+            self._stack.close()
+            self._open = path, self._stack.enter_context(self._files.folder(path))
+        return self._open[1]
 
     def _add_file(self, member: Member, path: WPath, look: Look, wanted: Wanted) -> None:
         owner = wanted.account.uid if wanted.account else None
@@ -165,28 +146,35 @@ class ArchiveWriter:
                 raise ActionFailed(f"{path} is another account's file under a second name; not read", remedy="look at it by hand")
             first = self._linked.get(look.identity)
             if first is not None:
-                member.type, member.link, member.sha256 = "hard link", first.member, first.sha256
-                info = self._info(member, tarfile.LNKTYPE, {})
-                info.linkname = first.member
-                self._tar.addfile(info)
+                member.type, member.link = "hard link", first.member
+                self._put(member, link=first.member.encode("ascii"))
                 return
             self._linked[look.identity] = member
-        with self._files.parent(path) as (parent, name):
-            flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-            with closing_fd(os.open(name, flags, dir_fd=parent)) as fd:
-                now = look_of(os.fstat(fd))
-                if now.identity != look.identity or not now.is_file:
-                    raise ActionFailed(f"{path} was replaced while it was saved", remedy="close what writes to it, then resume")
-                member.size = now.size
-                info = self._info(member, tarfile.REGTYPE, _extended(fd))
-                info.size = now.size
-                reader = _Hashing(fd, path, now.size, self._progress)
-                self._tar.addfile(info, reader)
-                member.sha256 = reader.sha256.hexdigest()
-                after = look_of(os.fstat(fd))
-                if (after.size, after.times[1]) != (now.size, now.times[1]):
-                    raise ActionFailed(f"{path} changed while it was saved", remedy="close what writes to it, then resume")
+        with closing_fd(os.open(path.name, READ, dir_fd=self._folder(path.parent))) as fd:
+            status = os.fstat(fd)
+            now = look_of(status)
+            if now.identity != look.identity or not now.is_file:
+                raise ActionFailed(f"{path} was replaced while it was saved", remedy=AGAIN)
+            member.size, member.sparse = now.size, status.st_blocks * 512 < now.size
+            self._put(member, _attributes(fd))
+            self._content(fd, path, now.size)
+            self._digests.append((member, self._hasher.finish()))
+            after = look_of(os.fstat(fd))
+            if (after.size, after.times[1]) != (now.size, now.times[1]):
+                raise ActionFailed(f"{path} changed while it was saved", remedy=AGAIN)
         self._progress.step(items=1)
+
+    def _content(self, fd: int, path: WPath, size: int) -> None:
+        left = size
+        while left:
+            data = os.read(fd, min(PIECE, left))
+            if not data:
+                raise ActionFailed(f"{path} became shorter while it was saved", remedy=AGAIN)
+            left -= len(data)
+            self._hasher.update(data)
+            self._write(data)
+            self._progress.step(size=len(data))
+        self._write(pax.fill(size))
 
     def _member(self, path: WPath, look: Look, wanted: Wanted) -> Member:
         base = wanted.base
@@ -195,16 +183,12 @@ class ArchiveWriter:
             member=self._name(path, wanted, relative),
             path=plain(str(path)),
             path_b64=path.b64,
-            type=look.word,
-            label=self._label,
-            account=wanted.account.name if wanted.account else "",
-            account_id=wanted.account.id if wanted.account else "",
-            variable=wanted.variable,
-            base=plain(str(base)) if base else "",
+            type="folder" if look.is_folder else "link" if look.is_link else "file",
             relative_b64=b64encode(b"\0".join(os.fsencode(p) for p in relative)).decode(),
             mode=stat.S_IMODE(look.mode),
             uid=look.uid,
             gid=look.gid,
+            owner=self._owners.get(look.uid, ""),
             mtime=look.times[1],
         )
 
@@ -213,29 +197,19 @@ class ArchiveWriter:
         head += [wanted.variable.replace("user.", "")] if wanted.variable else [path.volume.rstrip(":")] if path.volume else ["root"]
         return "/".join(quote_from_bytes(os.fsencode(p), safe=" !#$&'()+,-.;=@[]^_`{}~") for p in (*head, *relative))
 
-    def _info(self, member: Member, kind: bytes, headers: dict[str, str]) -> tarfile.TarInfo:
-        info = tarfile.TarInfo(member.member)
-        info.type = kind
-        info.mode, info.uid, info.gid = member.mode, member.uid, member.gid
-        info.mtime = member.mtime // 10**9
-        info.pax_headers = {"mtime": f"{member.mtime // 10**9}.{member.mtime % 10**9:09d}", **headers}
-        return info
 
-    def _attributes(self, path: WPath) -> dict[str, str]:
-        with self._files.folder(path) as fd:
-            return _extended(fd)
-
-
-def _extended(fd: int) -> dict[str, str]:
-    """Extended attributes as pax headers, under the name other tar programs use for them."""
-    headers = {}
+def _attributes(fd: int) -> dict[str, bytes]:
+    """Extended attributes, access control lists among them; none where the file system has none."""
+    found = {}
     with contextlib.suppress(OSError):
         for name in os.listxattr(fd):
-            headers[f"SCHILY.xattr.{name}"] = os.getxattr(fd, name).decode("utf-8", "surrogateescape")
-    return headers
+            found[name] = os.getxattr(fd, name)
+    return found
 
 
-def write_archive(file: Path, wanted: Iterable[Wanted], files: FileTree, label: str, admin: bool, progress: Progress) -> list[Member]:
+def write_archive(
+    file: Path, wanted: Iterable[Wanted], files: FileTree, admin: bool, progress: Progress, owners: dict[int, str] | None = None
+) -> list[Member]:
     """Write an archive to a new file and flush it; a failed one is taken away again.
 
     Raises:
@@ -243,8 +217,8 @@ def write_archive(file: Path, wanted: Iterable[Wanted], files: FileTree, label: 
     """
     fd = os.open(file, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
     try:
-        with os.fdopen(fd, "wb") as out:
-            writer = ArchiveWriter(out, files, label, admin, progress)
+        with os.fdopen(fd, "wb", buffering=1 << 20) as out, hashing() as hasher:
+            writer = ArchiveWriter(out, files, admin, progress, owners or {}, hasher)
             for one in wanted:
                 writer.add(one)
             writer.close()
@@ -260,41 +234,88 @@ def write_archive(file: Path, wanted: Iterable[Wanted], files: FileTree, label: 
     return writer.members
 
 
-def check_archive(file: Path, index: Index, progress: Progress) -> None:
-    """Read an archive back and compare every member with the index.
+@dataclass
+class Opened:
+    """An archive that is read: its members in order, and what hashes what is read from the disk."""
+
+    reader: pax.Reader
+    hasher: Hasher
+    whole: Hasher
+
+    def finish(self) -> str:
+        """The SHA-256 of the archive itself, once all of it has been read."""
+        return self.whole.finish().result()
+
+
+@contextlib.contextmanager
+def reading_archive(file: Path, remedy: str) -> Iterator[Opened]:
+    """Open an archive for reading from front to back.
+
+    Raises:
+        DamagedCase: it cannot be read, also while it is read within.
+    """
+    import zstandard
+
+    try:
+        with file.open("rb", buffering=0) as raw, hashing() as hasher, hashing() as whole:
+            source = _Noting(raw, whole)
+            stream = zstandard.ZstdDecompressor().stream_reader(source, read_size=PIECE)  # type: ignore[arg-type]
+            yield Opened(pax.Reader(stream.read), hasher, whole)
+    except (pax.BadArchive, zstandard.ZstdError, OSError, EOFError) as error:
+        raise DamagedCase(f"the archive cannot be read back: {error}", where=str(file), remedy=remedy) from None
+
+
+class _Noting:
+    """Hands on what is read from a file, and hashes it."""
+
+    def __init__(self, raw: IO[bytes], whole: Hasher) -> None:
+        self._raw = raw
+        self._whole = whole
+
+    def read(self, size: int = -1) -> bytes:
+        data = self._raw.read(size)
+        self._whole.update(data)
+        return data
+
+
+def check_archive(file: Path, members: list[Member], progress: Progress) -> str:
+    """Read an archive back and compare every member with the index. Returns the SHA-256 of the archive itself.
 
     Raises:
         DamagedCase: any difference.
     """
-    import zstandard
-
     remedy = "save again; nothing was removed"
-    expected: dict[str, Member] = {m.member: m for m in index.members if m.member}
-    seen: dict[str, Any] = {}
-    try:
-        with file.open("rb") as raw, zstandard.ZstdDecompressor().stream_reader(raw) as stream:
-            with tarfile.open(fileobj=stream, mode="r|") as tar:
-                for info in tar:
-                    seen[info.name] = _digest(tar, info, progress)
-            while stream.read(1 << 16):
-                pass
-    except (tarfile.TarError, zstandard.ZstdError, OSError, EOFError) as error:
-        raise DamagedCase(f"the archive cannot be read back: {error}", where=str(file), remedy=remedy) from None
-    for name, member in expected.items():
-        if name not in seen:
-            raise DamagedCase(f"{name} is missing in the archive", where=str(file), remedy=remedy)
-        if member.type == "file" and seen[name] != member.sha256:
-            raise DamagedCase(f"{name} in the archive is not what was saved", where=str(file), remedy=remedy)
-    if len(seen) != len(expected):
-        raise DamagedCase("the archive holds more than its index", where=str(file), remedy=remedy)
+    expected = iter([m for m in members if m.member])
+    digests: list[tuple[Member, Future[str]]] = []
+    with reading_archive(file, remedy) as opened:
+        for head in opened.reader.heads():
+            member = next(expected, None)
+            wrong = differs(head, member) if member else "the archive holds more than its index"
+            if wrong:
+                raise DamagedCase(wrong, where=str(file), remedy=remedy)
+            for piece in opened.reader.content():
+                opened.hasher.update(piece)
+                progress.step(size=len(piece))
+            if member and member.type == "file":
+                digests.append((member, opened.hasher.finish()))
+        left = next(expected, None)
+        if left is not None:
+            raise DamagedCase(f"{plain(left.member)} is missing in the archive", where=str(file), remedy=remedy)
+        for member, digest in digests:
+            if digest.result() != member.sha256:
+                raise DamagedCase(f"{plain(member.member)} in the archive is not what was saved", where=str(file), remedy=remedy)
+        return opened.finish()
 
 
-def _digest(tar: tarfile.TarFile, info: tarfile.TarInfo, progress: Progress) -> str:
-    source = tar.extractfile(info) if info.isreg() else None
-    if source is None:
-        return ""
-    sha256 = hashlib.sha256()
-    while data := source.read(1 << 18):
-        sha256.update(data)
-        progress.step(size=len(data))
-    return sha256.hexdigest()
+def differs(head: pax.Head, member: Member) -> str:
+    """What an archive says otherwise than its index of one member; "" if nothing."""
+    name = _shown(head.name)
+    if head.name != member.member.encode("utf-8", "surrogateescape"):
+        return f"{plain(member.member)} is missing in the archive, or not in its place"
+    if KINDS.get(member.type) != head.kind or (member.type == "file" and head.size != member.size):
+        return f"{name} is of another kind or size in the archive than in its index"
+    return ""
+
+
+def _shown(name: bytes) -> str:
+    return plain(name.decode("utf-8", "surrogateescape"))

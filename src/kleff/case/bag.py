@@ -1,13 +1,12 @@
 """The bag: saved data as a BagIt 1.0 bag (RFC 8493), so that anyone can check and open it without Kleff.
 
-Layout: `data/NNN-label.tar.zst` and `data/NNN-label.index.json` for files; `data/NNN-label/KKK.reg` and `KKK.json` for
-registry keys; `data/NNN-label/NAME` for exports by a command. NNN is the number of the action.
+Layout: `data/NNN-label.index.json` says what an action saved, NNN being its number; beside it `data/NNN-label.tar.zst` for
+files, `data/NNN-label/KKK.reg` and `KKK.json` for registry keys, `data/NNN-label/NAME` for what a command exported.
 """
 
 from __future__ import annotations
 
 import hashlib
-import os
 import re
 from datetime import UTC, datetime
 from pathlib import Path
@@ -15,13 +14,15 @@ from pathlib import Path
 import msgspec
 
 from kleff import __version__
-from kleff.case.archive import Index, Wanted, check_archive, write_archive
+from kleff.case.archive import Wanted, check_archive, write_archive
 from kleff.case.exports import export, read_export, write_new
 from kleff.case.folder import Case
+from kleff.case.saved import FORMAT, SavedItem
+from kleff.case.saved_bag import check_files
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress, Silent
 from kleff.workstation.common.files import FileTree
-from kleff.workstation.common.posix import sync_folder
+from kleff.workstation.common.posix import copy_new, sha256_of, sync_folder
 from kleff.workstation.windows.regfile import RegKey
 from kleff.workstation.windows.registry import KeyRef
 
@@ -31,6 +32,7 @@ class Bag:
 
     def __init__(self, case: Case) -> None:
         self._case = case
+        self._read_back: set[str] = set()  # names that this very process has read back
         self.folder = case.folder / "bag"
 
     @property
@@ -71,56 +73,69 @@ class Bag:
                     path.rmdir()
 
     def add_files(
-        self, action: int, label: str, wanted: list[Wanted], files: FileTree, admin: bool, progress: Progress
-    ) -> tuple[str, int, int]:
-        """Save files; read back before it counts. Returns (archive name, files, bytes)."""
-        data, stem = self._data(), self.stem(action, label)
+        self, action: int, item: SavedItem, wanted: list[Wanted], files: FileTree, admin: bool, progress: Progress, owners: dict[int, str]
+    ) -> SavedItem:
+        """Save files; read back before it counts. Returns what the index says."""
+        data, stem = self._data(), self.stem(action, item.label or "files")
         archive = data / f"{stem}.tar.zst"
-        index = Index(archive=archive.name, members=write_archive(archive, wanted, files, label, admin, progress))
-        check_archive(archive, index, Silent())
-        write_new(data / f"{stem}.index.json", msgspec.json.format(msgspec.json.encode(index), indent=1))
-        self._record(action, [archive, data / f"{stem}.index.json"])
-        saved = [m for m in index.members if m.type in ("file", "hard link")]
-        return archive.name, len(saved), sum(m.size for m in saved)
+        members = write_archive(archive, wanted, files, admin, progress, owners)
+        sha256 = check_archive(archive, members, Silent())
+        item = msgspec.structs.replace(item, archive=archive.name, members=members)
+        self._record(action, stem, item, {archive: sha256})
+        return item
 
-    def add_keys(self, action: int, label: str, keys: list[tuple[KeyRef, RegKey]]) -> tuple[str, int]:
-        """Save registry keys. Returns (folder name, keys)."""
-        data, stem = self._data(), self.stem(action, label)
-        folder = data / stem
-        folder.mkdir(mode=0o700)
-        count = 0
+    def add_keys(self, action: int, item: SavedItem, keys: list[tuple[KeyRef, RegKey]]) -> SavedItem:
+        """Save registry keys. Returns what the index says."""
+        stem = self.stem(action, item.label or item.object)
+        folder = self._folder(stem)
+        exports = []
         for number, (key, tree) in enumerate(keys, 1):
-            name = f"{number:03d}"
-            sha256 = export(folder, name, key, tree)
-            read_export(folder, name, sha256)
-            count += tree.count()[0]
-        sync_folder(data)
-        self._record(action, sorted(folder.iterdir()))
-        return stem, count
+            read_export(folder, f"{number:03d}", export(folder, f"{number:03d}", key, tree))
+            exports.append(f"{stem}/{number:03d}")
+        item = msgspec.structs.replace(item, exports=exports)
+        self._record(action, stem, item, {p: sha256_of(p) for p in sorted(folder.iterdir())})
+        return item
 
-    def add_output(self, action: int, label: str, name: str, source: Path) -> tuple[str, int]:
-        """Save what a command wrote. Returns (name in the bag, bytes)."""
-        data, stem = self._data(), self.stem(action, label)
-        folder = data / stem
+    def add_output(self, action: int, item: SavedItem, source: Path) -> SavedItem:
+        """Save what a command wrote, under the item's name. Returns what the index says."""
+        stem = self.stem(action, item.label or "export")
+        target = self._folder(stem) / re.sub(r"[^A-Za-z0-9._-]", "_", item.name)
+        item = msgspec.structs.replace(item, file=f"{stem}/{target.name}")
+        self._record(action, stem, item, {target: copy_new(source, target)})
+        return item
+
+    def add_settings(self, action: int, item: SavedItem) -> SavedItem:
+        """Save what is known of something, in the index alone."""
+        self._record(action, self.stem(action, item.label or item.object), item, {})
+        return item
+
+    def _folder(self, stem: str) -> Path:
+        folder = self._data() / stem
         folder.mkdir(mode=0o700)
-        safe = re.sub(r"[^A-Za-z0-9._-]", "_", name)
-        content = source.read_bytes()
-        write_new(folder / safe, content)
-        sync_folder(data)
-        self._record(action, [folder / safe])
-        return f"{stem}/{safe}", len(content)
+        sync_folder(folder.parent)
+        return folder
 
-    def _record(self, action: int, paths: list[Path]) -> None:
-        """In one commit: an action's items are in the bag whole or not at all."""
-        items = [(str(p.relative_to(self.folder)), action, _sha256(p), p.stat().st_size) for p in paths]
+    def _record(self, action: int, stem: str, item: SavedItem, written: dict[Path, str]) -> None:
+        """In one commit: an action's items are in the bag whole or not at all.
+
+        Args:
+            written: files that are on disk and read back, with their SHA-256.
+        """
+        index = self._data() / f"{stem}.index.json"
+        data = msgspec.json.format(msgspec.json.encode(item), indent=1)
+        sha256 = write_new(index, data)
+        if sha256_of(index) != sha256:
+            raise DamagedCase("is not what was written", where=str(index), remedy="check the disk; then resume")
+        items = [(str(p.relative_to(self.folder)), action, sha, p.stat().st_size) for p, sha in {**written, index: sha256}.items()]
         self._case.journal.add_bag_items(items)
+        self._read_back |= {name for name, _, _, _ in items}
 
     def holds(self, action: int) -> bool:
         """Whether what an action saves is in the bag, complete and read back."""
         return any(item[1] == action for item in self._case.journal.bag_items())
 
     def seal(self) -> None:
-        """Write the tag files, flush all, and read the whole bag back.
+        """Write the tag files, flush all, and read back what an earlier try has saved; the rest was read back just now.
 
         Raises:
             DamagedCase: what was read back differs.
@@ -133,7 +148,8 @@ class Bag:
         tags = {
             "bagit.txt": "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n",
             "bag-info.txt": (
-                f"Source-Organization: Kleff {__version__}\nBagging-Date: {now:%Y-%m-%d}\n"
+                f"Source-Organization: Kleff {__version__}\nBagging-Date: {now:%Y-%m-%d}\nBag-Format: {FORMAT}\n"
+                f"Product-Id: {self._case.text('product_id')}\nSystem: {self._case.text('system')}\n"
                 f"External-Identifier: {self._case.id}\nExternal-Description: Saved from {self._case.text('host')} before "
                 f"{self._case.text('product')} was removed\nPayload-Oxum: {sum(i[3] for i in items)}.{len(items)}\n"
             ),
@@ -143,52 +159,5 @@ class Bag:
         for name, text in tags.items():
             (self.folder / name).unlink(missing_ok=True)  # of a sealing that was cut off
             write_new(self.folder / name, text.encode())
-        check_bag(self.folder)
+        check_files(self.folder, self._read_back)
         self._case.journal.set(bag="sealed")
-
-
-def check_bag(folder: Path) -> int:
-    """Read a whole bag back against its manifests; returns the number of payload files.
-
-    Raises:
-        DamagedCase: any file is missing, changed or not listed.
-    """
-    remedy = "do not rely on this bag; nothing may be removed on its strength"
-    listed = _manifest(folder / "manifest-sha256.txt")
-    for name, sha256 in {**listed, **_manifest(folder / "tagmanifest-sha256.txt")}.items():
-        file = folder / name
-        if not file.is_file() or file.is_symlink():
-            raise DamagedCase("is missing in the bag", where=str(file), remedy=remedy)
-        if _sha256(file) != sha256:
-            raise DamagedCase("does not match its checksum", where=str(file), remedy=remedy)
-    present = {str(p.relative_to(folder)) for p in (folder / "data").rglob("*") if not p.is_dir()}
-    if present != set(listed):
-        raise DamagedCase(f"holds files that are not listed: {', '.join(sorted(present - set(listed)))}", where=str(folder), remedy=remedy)
-    for archive in sorted((folder / "data").glob("*.tar.zst")):
-        index = msgspec.json.decode(archive.with_name(archive.name.replace(".tar.zst", ".index.json")).read_bytes(), type=Index)
-        check_archive(archive, index, Silent())
-    return len(listed)
-
-
-def _manifest(file: Path) -> dict[str, str]:
-    try:
-        lines = file.read_text("utf-8").splitlines()
-    except (OSError, UnicodeDecodeError):
-        raise DamagedCase("cannot be read", where=str(file), remedy="do not rely on this bag") from None
-    found = {}
-    for line in lines:
-        sha256, _, name = line.partition("  ")
-        if name.startswith(("/", "~")) or ".." in Path(name).parts:
-            raise DamagedCase(f"lists a path outside the bag: {name}", where=str(file), remedy="do not rely on this bag")
-        found[name] = sha256
-    return found
-
-
-def _sha256(file: Path) -> str:
-    with file.open("rb") as source:
-        return hashlib.file_digest(source, "sha256").hexdigest()
-
-
-def saved_size(folder: Path) -> int:
-    """Bytes on disk of a bag (or any folder)."""
-    return sum(os.lstat(p).st_size for p in folder.rglob("*") if p.is_file()) if folder.is_dir() else 0

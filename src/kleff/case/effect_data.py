@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import Meta
 
-from kleff.case.effect_names import KEY, MOVED, PACKAGE, PROCESS, SERVICE, UNINSTALLER, VALUE
+from kleff.case.effect_names import COMMAND, KEY, MOVED, PACKAGE, PLACED, PROCESS, SERVICE, STAGED, UNINSTALLER, VALUE, WRITTEN
 from kleff.errors import DamagedCase
 
 Base64 = Annotated[str, Meta(pattern=r"^(?:[A-Za-z0-9+/]{4})*(?:[A-Za-z0-9+/]{2}==|[A-Za-z0-9+/]{3}=)?$")]
@@ -27,6 +27,9 @@ class Fields(msgspec.Struct, kw_only=True):
     copy: tuple[Number, Number] = (0, 0)
     items: Count = 0
     size: Count = 0
+    digest: Sha256 = "0" * 64
+    prefix: Annotated[str, Meta(pattern=r"^[0-9]{4,}-new\.$")] = "0000-new."
+    before: Annotated[str, Meta(pattern=r"^([0-9a-f]{64})?$")] = ""
     modes: list[tuple[Hex, Annotated[int, Meta(ge=0, le=0o7777)]]] = []
     key: str = ""
     stem: Stem = "0000"
@@ -54,6 +57,10 @@ NEEDED = {
     PROCESS: (),
     UNINSTALLER: ("command",),
     PACKAGE: ("what",),
+    STAGED: ("areas", "prefix"),
+    PLACED: ("aside", "identity", "parent_times", "items", "size", "digest"),
+    WRITTEN: ("stem", "sha256", "before"),
+    COMMAND: ("what",),
 }
 STATES = ("intended", "done", "undone", "void", "stays", "noted", "discarded")
 

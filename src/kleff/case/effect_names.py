@@ -2,3 +2,4 @@
 
 MOVED, KEY, VALUE, SERVICE = "moved", "key removed", "value removed", "service changed"
 PROCESS, UNINSTALLER, PACKAGE = "process ended", "uninstaller ran", "package removed"
+STAGED, PLACED, WRITTEN, COMMAND = "prepared", "put in place", "key written", "command ran"

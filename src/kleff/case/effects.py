@@ -7,6 +7,10 @@ service changed   stopped                      inverse: start type and running s
 process ended     asked, then ended            none: named, with its command line
 uninstaller ran   an outside program           inverse: from the spare; without one none: named
 package removed   by the package manager       built anew from the spare; without one none: named
+prepared          in the set-aside area        thrown away
+put in place      by one rename                taken away, if it is still as it was put there
+key written       values that were not there   deleted, or what was there before written back
+command ran       the product's own program    none: named
 """
 
 from __future__ import annotations
@@ -20,7 +24,7 @@ from typing import Any, Protocol
 
 from kleff.case.aside import Area, Layered, Moved, moved_from
 from kleff.case.deleting import delete_tree
-from kleff.case.effect_names import KEY, MOVED, PACKAGE, PROCESS, SERVICE, UNINSTALLER, VALUE
+from kleff.case.effect_names import COMMAND, KEY, MOVED, PACKAGE, PLACED, PROCESS, SERVICE, STAGED, UNINSTALLER, VALUE, WRITTEN
 from kleff.case.exports import export, read_export
 from kleff.case.folder import Case
 from kleff.case.guard import Guard, Target
@@ -270,6 +274,46 @@ class _PackageKind:
         return ("stays", plain("; ".join(stays))) if stays else ("undone", f"installed again from the spare: {what}")
 
 
+class _StagedKind:
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        """What was prepared and not put in place is thrown away; the action prepares it anew."""
+        from kleff.case.placing import drop_staged
+
+        drop_staged(hands, effect)
+        return False
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        raise AssertionError("never done")
+
+
+class _PlacedKind:
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        from kleff.case.placing import is_in_place
+
+        return is_in_place(hands, effect)
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        from kleff.case.placing import take_away
+
+        state, note = take_away(hands, effect)
+        return state, plain(note)
+
+
+class _WrittenKind:
+    def happened(self, hands: Hands, effect: Effect) -> bool:
+        """Believed whenever it was intended: taking back what was not written changes nothing."""
+        return True
+
+    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
+        from kleff.case.writing import unwrite_key
+
+        try:
+            left = unwrite_key(hands, effect)
+        except OSError as error:
+            return "stays", f"{effect.data.get('key', '')} cannot be changed: {error.strerror}"
+        return ("stays" if left else "undone"), plain("; ".join(left))
+
+
 class _NoInverse:
     def __init__(self, text: str, state: str = "stays") -> None:
         self._text = text
@@ -291,6 +335,10 @@ KINDS: dict[str, _Kind] = {
     PROCESS: _NoInverse("{what} was ended; start it again if it is wanted", "noted"),
     UNINSTALLER: _UninstallerKind(),
     PACKAGE: _PackageKind(),
+    STAGED: _StagedKind(),
+    PLACED: _PlacedKind(),
+    WRITTEN: _WrittenKind(),
+    COMMAND: _NoInverse("{what} cannot be taken back"),
 }
 
 
@@ -306,7 +354,7 @@ def areas_of(hands: Hands) -> set[WPath]:
     """The set-aside areas this case has used."""
     files = hands.workstation.files
     effects = hands.case.journal.effects()
-    areas = {moved_from(files, e.place, e.data).aside.parent for e in effects if e.kind == MOVED}
+    areas = {moved_from(files, e.place, e.data).aside.parent for e in effects if e.kind in (MOVED, PLACED)}
     return areas | {files.from_raw(b64decode(a)) for e in effects for a in e.data.get("areas", [])}
 
 

@@ -92,7 +92,8 @@ def create_case(cases: Path, workstation: Workstation, procedure: bytes, stem: s
         journal = Journal(folder / "case.db", create=True)
         journal.set(
             id=folder.name, state="new", made=now(), procedure=procedure, workstation=workstation.spec,
-            host=workstation.name, identity=workstation.identity, boot=workstation.boot, **facts,
+            host=workstation.name, identity=workstation.identity, boot=workstation.boot, product_id=stem,
+            system=workstation.system, **facts,
         )  # fmt: skip
     except (DamagedCase, Stopped) as error:
         shutil.rmtree(folder)  # made a moment ago, and empty but for a journal that could not be begun

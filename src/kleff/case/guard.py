@@ -136,6 +136,21 @@ class Guard:
                 return verdict
         return OK
 
+    def check_placing(self, target: Target) -> Verdict:
+        """Whether something may be put at a path, where nothing stands now."""
+        path = target.path
+        if not path.parts or fold(AREA) in (fold(p) for p in path.parts):
+            return Verdict("refused", "it is the root of a volume, or lies in Kleff's own set-aside area")
+        volume, parts = path.key
+        depth = next(n for n in range(len(parts) - 1, -1, -1) if (volume, parts[:n]) in self._rules)
+        if self._rules[volume, parts[:depth]] == tables.NEVER:
+            return Verdict("refused", "it lies in one of the system's own folders")
+        for test in (self._links, self._redirected):
+            verdict = test(target)
+            if not verdict.ok:
+                return verdict
+        return OK
+
     def _homes(self, target: Target) -> Verdict:
         for account in self._accounts:
             if account.ordinary and target.path.holds(account.home):

@@ -10,6 +10,7 @@ from kleff.engine.kinds import model_table
 from kleff.engine.scene import set_scene
 from kleff.errors import ProcedureError, Refused, UsageError
 from kleff.objects.base import Scene
+from kleff.objects.secrets import Secrets
 from kleff.procedure.conditions import Answer, show_answer
 from kleff.procedure.load import Procedure, load_procedure
 from kleff.procedure.model import Ask
@@ -93,11 +94,17 @@ def open_scene(name: str, on: str | None, library: Path | None, spare: str = "li
 
 
 def scene_with(
-    workstation: Workstation, procedure: Procedure, library: Path | None, spare: str = "links", answers: dict[str, Answer] | None = None
+    workstation: Workstation,
+    procedure: Procedure,
+    library: Path | None,
+    spare: str = "links",
+    answers: dict[str, Answer] | None = None,
+    secrets: Secrets | None = None,
 ) -> Scene:
     """The scene, with the rest of the library beside it."""
     scene = set_scene(workstation, procedure, others=other_procedures(library, procedure), answers=answers)
     scene.spare = spare
+    scene.secrets = secrets or scene.secrets
     return scene
 
 
@@ -113,6 +120,29 @@ def ask_on_terminal(question: Ask) -> str:
         )
     print(f"  {hint} ", end="", file=sys.stderr, flush=True)
     return sys.stdin.readline().strip()
+
+
+def ask_secret(name: str) -> str:
+    """Ask for a secret without echo."""
+    import getpass
+
+    return getpass.getpass(f"{name} (not shown): ", sys.stderr) if sys.stdin.isatty() else ""
+
+
+def give_secrets(secrets: Secrets, given: list[str]) -> None:
+    """Secrets from file descriptors (`NAME=FD`), and a terminal to ask on where there is one.
+
+    Raises:
+        UsageError: not a descriptor.
+    """
+    for text in given:
+        name, _, number = text.rpartition("=")
+        try:
+            with os.fdopen(int(number), "r", encoding="utf-8") as file:
+                secrets.give(name, file.read().rstrip("\r\n"))
+        except (ValueError, OSError, UnicodeDecodeError):
+            raise UsageError(f"{text!r} names no open file to read from", remedy="write  --secret-fd 'NAME=3' 3<FILE") from None
+    secrets.ask = ask_secret if sys.stdin.isatty() else None
 
 
 def check_rights(workstation: Workstation) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -9,18 +10,29 @@ import typer
 
 from kleff.cli.options import JsonOption
 
+
+class LabName(StrEnum):
+    """Which lab is made."""
+
+    old = "POTTING-02"
+    new = "POTTING-03"
+
+
 app = typer.Typer(help="Make a simulated workstation, show it, restart it.", no_args_is_help=True, rich_markup_mode=None)
 FolderArgument = Annotated[Path, typer.Argument(metavar="FOLDER", help="The lab's folder.")]
 
 
 @app.command("make")
 def make(
-    folder: FolderArgument, seed: Annotated[int, typer.Option("--seed", help="Another seed draws another potting shed.")] = 20261123
+    folder: FolderArgument,
+    seed: Annotated[int, typer.Option("--seed", help="Another seed draws another potting shed.")] = 20261123,
+    name: Annotated[LabName, typer.Option("--name", help="POTTING-02, or the new workstation that replaces it.")] = LabName.old,
 ) -> None:
-    """Make the lab POTTING-02 in a new folder."""
+    """Make a lab in a new folder."""
+    from kleff.workstation.lab.bench import build_bench
     from kleff.workstation.lab.potting import build_potting
 
-    lab = build_potting(folder, seed)
+    lab = (build_potting if name == LabName.old else build_bench)(folder, seed)
     print(f"{lab.file.name} is ready: use it as  --on lab:{folder}")
 
 
@@ -36,6 +48,14 @@ def show_lab(folder: FolderArgument, json: JsonOption = False) -> None:
         print(encode(document))
     else:
         show(lab_page(document))
+
+
+@app.command("reinstall")
+def reinstall(folder: FolderArgument) -> None:
+    """Put Tag Studio on POTTING-02 again, as its own setup would: the program, its service and keys, nobody's data."""
+    from kleff.workstation.lab.bench import reinstall
+
+    print(f"Tag Studio is installed again: {reinstall(folder)} files")
 
 
 @app.command("restart")

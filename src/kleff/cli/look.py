@@ -7,7 +7,17 @@ from typing import Annotated
 
 import typer
 
-from kleff.cli.options import AnswerOption, CasesOption, JsonOption, LibraryOption, OnOption, ProcedureArgument, SpareKind, SpareOption
+from kleff.cli.options import (
+    AnswerOption,
+    CasesOption,
+    JsonOption,
+    LibraryOption,
+    OnOption,
+    ProcedureArgument,
+    SecretOption,
+    SpareKind,
+    SpareOption,
+)  # fmt: skip
 
 
 def check(
@@ -116,24 +126,28 @@ def preview(
     library: LibraryOption = None,
     spare: SpareOption = SpareKind.links,
     answer: AnswerOption = None,
+    secret_fd: SecretOption = None,
     json: JsonOption = False,
 ) -> None:
     """Every action, in order; nothing is touched."""
-    from kleff.cli.common import read_procedure, scene_with
+    from kleff.cli.common import give_secrets, read_procedure, scene_with
     from kleff.cli.show import show
     from kleff.engine.choices import choices, settle
     from kleff.engine.preview import preview as resolve
     from kleff.errors import Refused
+    from kleff.objects.secrets import Secrets
     from kleff.report.documents import PreviewDocument, action_info, encode, product_info, workstation_info
     from kleff.report.pages import preview_page
     from kleff.workstation.open import open_workstation
 
     loaded, workstation = read_procedure(procedure, library), open_workstation(on or "this")
     answers = settle(loaded, answer or [])
-    scene = scene_with(workstation, loaded, library, spare.value, answers)
+    secrets = Secrets()
+    give_secrets(secrets, secret_fd or [])
+    scene = scene_with(workstation, loaded, library, spare.value, answers, secrets)
     plan = resolve(scene)
     asked = choices(
-        loaded, answers, answer or [], plan, lambda other: resolve(scene_with(workstation, loaded, library, spare.value, other))
+        loaded, answers, answer or [], plan, lambda other: resolve(scene_with(workstation, loaded, library, spare.value, other, secrets))
     )
     if json:
         document = PreviewDocument(

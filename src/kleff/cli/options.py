@@ -52,5 +52,9 @@ SpareOption = Annotated[
 AnswerOption = Annotated[
     list[str] | None, typer.Option("--answer", metavar="ID=VALUE", help="Answer a question of the procedure; may be given more than once.")
 ]
+SecretOption = Annotated[
+    list[str] | None,
+    typer.Option("--secret-fd", metavar="NAME=FD", help="Read a secret the procedure needs from this open file descriptor."),
+]
 TicketOption = Annotated[str, typer.Option("--ticket", metavar="TEXT", help="The ticket this is done for.", show_default=False)]
 TechnicianOption = Annotated[str, typer.Option("--technician", metavar="NAME", help="Who does it.", show_default=False)]

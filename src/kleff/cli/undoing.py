@@ -103,8 +103,8 @@ def _discard_aside(hands: Hands, yes: bool, quiet: bool, stays: str) -> None:
 
 def _bag_confirmed(case: Case, yes: bool, quiet: bool) -> bool:
     """The bag has a question of its own; one that may hold a licence is never answered by `--yes`."""
-    from kleff.case.bag import saved_size
     from kleff.case.discard import may_hold_licence
+    from kleff.case.saved_bag import saved_size
     from kleff.cli.common import confirm
     from kleff.cli.show import message
     from kleff.report.case_report import bag_labels, saved_kinds

@@ -18,6 +18,7 @@ from kleff.cli.options import (
     OnOption,
     ProcedureArgument,
     QuietOption,
+    SecretOption,
     SpareKind,
     SpareOption,
     TechnicianOption,
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
     from kleff.engine.preview import Plan
     from kleff.engine.run import Ended
     from kleff.objects.base import Scene
+    from kleff.objects.secrets import Secrets
+    from kleff.procedure.conditions import Answer
     from kleff.procedure.load import Procedure
     from kleff.workstation.facets import Workstation
 
@@ -44,15 +47,18 @@ def run(
     library: LibraryOption = None,
     spare: SpareOption = SpareKind.links,
     answer: AnswerOption = None,
+    secret_fd: SecretOption = None,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
     from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
-    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, read_procedure
+    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, give_secrets, read_procedure
     from kleff.cli.show import message
     from kleff.engine.run import refuse_if_refused
+    from kleff.engine.scene import secrets_needed
+    from kleff.objects.secrets import Secrets
     from kleff.workstation.open import open_workstation
 
     check_named(on, yes)
@@ -61,7 +67,12 @@ def run(
     check_sources(procedure, library, workstation)
     check_rights(workstation)
     check_unmarked(workstation)
-    scene, plan = _planned(workstation, loaded, library, spare.value, answer or [], asked=sys.stdin.isatty() and not yes, shown=not json)
+    secrets = Secrets()
+    give_secrets(secrets, secret_fd or [])
+    for name in secrets_needed(loaded, workstation.system):
+        secrets.get(name)
+    asked = sys.stdin.isatty() and not yes
+    scene, plan = planned(workstation, loaded, library, spare.value, answer or [], secrets, asked=asked, shown=not json)
     refuse_if_refused(plan)
     if not _anything(plan):
         _nothing_to_do(scene, json)
@@ -70,15 +81,22 @@ def run(
     confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
     with (
         lock(workstation, f"running {loaded.product.id}"),
-        _new_case(scene, plan, cases or default_cases(), ticket, technician or _me(), library) as case,
+        new_case(scene, plan, cases or default_cases(), ticket, technician, library) as case,
     ):
         if not quiet:
             message(f"\nCase {case.folder}")
         _work(scene, case, quiet, json)
 
 
-def _planned(
-    workstation: Workstation, procedure: Procedure, library: Path | None, spare: str, given: list[str], asked: bool, shown: bool
+def planned(
+    workstation: Workstation,
+    procedure: Procedure,
+    library: Path | None,
+    spare: str,
+    given: list[str],
+    secrets: Secrets,
+    asked: bool,
+    shown: bool,
 ) -> tuple[Scene, Plan]:
     """The questions settled, the plan made, and shown with what other answers would change."""
     from kleff.cli.common import ask_on_terminal, scene_with
@@ -88,12 +106,15 @@ def _planned(
     from kleff.report.pages import preview_page
 
     answers = settle(procedure, given, ask_on_terminal if asked else None)
-    scene = scene_with(workstation, procedure, library, spare, answers)
+    scene = scene_with(workstation, procedure, library, spare, answers, secrets)
     plan = preview(scene)
     if shown:
         said = [f"{name}=" for name in answers] if asked else given
-        others = choices(procedure, answers, said, plan, lambda other: preview(scene_with(workstation, procedure, library, spare, other)))
-        show(preview_page(scene, plan, others))
+
+        def again(other: dict[str, Answer]) -> Plan:
+            return preview(scene_with(workstation, procedure, library, spare, other, secrets))
+
+        show(preview_page(scene, plan, choices(procedure, answers, said, plan, again)))
     return scene, plan
 
 
@@ -128,7 +149,12 @@ def _me() -> str:
         return ""
 
 
-def _new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str, library: Path | None) -> Case:
+def new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str, library: Path | None, **facts: str) -> Case:
+    """A new case with the agreed plan.
+
+    Raises:
+        Refused: others could change it.
+    """
     import msgspec
 
     from kleff.case.folder import check_trusted, create_case
@@ -136,11 +162,12 @@ def _new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: st
 
     answers = msgspec.json.encode(scene.answers).decode()
     product = scene.procedure.product
+    technician = technician or _me()
     case = create_case(
         cases, scene.workstation, scene.procedure.raw, product.id,
         product=product.name, procedure_name=scene.procedure.name, ticket=ticket, technician=technician,
         library=str(library.absolute()) if library else "", spare=scene.spare,
-        answers=answers,
+        answers=answers, **facts,
     )  # fmt: skip
     try:
         check_trusted(case.folder, "the case", scene.workstation)
@@ -186,6 +213,7 @@ def resume(
     cases: CasesOption = None,
     skip: Annotated[int, typer.Option("--skip", metavar="ACTION", help="Go past this action.", show_default=False)] = 0,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it is skipped.", show_default=False)] = "",
+    secret_fd: SecretOption = None,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
@@ -193,7 +221,8 @@ def resume(
     from kleff.case.folder import check_unmarked, find_case, open_case
     from kleff.case.marks import lock
     from kleff.cli.cases import case_workstation, scene_of
-    from kleff.cli.common import check_rights, default_cases
+    from kleff.cli.common import check_rights, default_cases, give_secrets
+    from kleff.cli.giving import give_back, giving_of
     from kleff.errors import Refused, UsageError
 
     if bool(skip) != bool(because.strip()):
@@ -208,4 +237,9 @@ def resume(
             raise Refused(f"the case is {opened.state}; there is nothing to resume", where=str(folder), remedy=f"kleff report {folder}")
         if not opened.journal.actions():
             raise Refused("the case was cut off before its plan was agreed", where=str(folder), remedy="run the procedure again")
-        _work(scene_of(opened, workstation), opened, quiet, json, skip, because, again=True)
+        scene = scene_of(opened, workstation)
+        give_secrets(scene.secrets, secret_fd or [])
+        if opened.text("task") == "restore":
+            give_back(giving_of(opened, scene), opened, quiet, json, skip, because, again=True)
+        else:
+            _work(scene, opened, quiet, json, skip, because, again=True)

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
 import msgspec
 
 from kleff.engine.kinds import KINDS
 from kleff.engine.scene import steps_here
 from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
+from kleff.objects.paths import found_paths
 from kleff.procedure.load import LoadedStep
+from kleff.procedure.versions import parse_duration
 
 # `backup` before `stop` (an export needs the server); what says `stopped = true` after it.
 ORDER = (("backup", False), ("stop", None), ("backup", True), ("uninstall", None), ("purge", None), ("delete", None), ("verify", None))
@@ -63,12 +69,36 @@ def preview(scene: Scene) -> Plan:
 def plan_step(step: LoadedStep, scene: Scene) -> list[Action]:
     """The actions of one step; those of a step that the answers do without are kept."""
     actions = list(KINDS[step.kind].plan(step, scene))
+    _leave_synced(step, scene, actions)
     reason = scene.not_wanted(step.model)
     for action in actions if reason else ():
         if action.state != ABSENT:
             action.state, action.reason, action.final, action.shows, action.inside = KEPT, reason, False, [], []
             action.details.pop("again", None)
     return actions
+
+
+def _leave_synced(step: LoadedStep, scene: Scene, actions: list[Action]) -> None:
+    """What a sync program has in the person's own account elsewhere is not saved, if the step says so."""
+    synced = getattr(step.model, "unless_synced", None)
+    if synced is None:
+        return
+    for action in (a for a in actions if a.state == TO_DO):
+        found = [t for name, t in _last_synced(synced.path, scene) if name in ("", action.account)]
+        if found and time.time() - max(found) / 10**9 < parse_duration(synced.newer_than):
+            action.state = KEPT
+            action.reason = (
+                f"synchronised {datetime.fromtimestamp(max(found) / 10**9, UTC):%Y-%m-%d %H:%M}: it is in the person's own account"
+            )
+
+
+def _last_synced(text: str, scene: Scene) -> Iterator[tuple[str, int]]:
+    """(account, modification time in ns) of what a sync program writes."""
+    for expanded in scene.resolver.expand(text):
+        for path in found_paths(expanded, scene):
+            look = scene.workstation.files.look(path)
+            if look is not None:
+                yield (expanded.account.name if expanded.account else ""), look.times[1]
 
 
 def _totals(actions: list[Action]) -> Totals:

@@ -293,6 +293,14 @@ class Runner:
             )
 
     def _finish(self) -> Ended:
+        result = self._verified()
+        found = rows(self.case)
+        elapsed = time.monotonic() - self._begun
+        self.case.journal.set(verification=msgspec.json.encode(result), elapsed=f"{elapsed:.1f}")
+        self.case.enter(self.scene.workstation, "finished")
+        return Ended(result, found, elapsed, [r for r in found if r.state == FAILED])
+
+    def _verified(self) -> Verification:
         """Verify; what the agreed plan names and is there again goes too, in a few passes."""
         self._seal_if_only_saved()
         self.scene.progress.say("     looking whether it is gone")
@@ -305,11 +313,7 @@ class Runner:
                 self.case.journal.tell(f"there again, done again: {row.action.target}")
                 self._one(row)
             result = verify(self.scene)
-        found = rows(self.case)
-        elapsed = time.monotonic() - self._begun
-        self.case.journal.set(verification=msgspec.json.encode(result), elapsed=f"{elapsed:.1f}")
-        self.case.enter(self.scene.workstation, "finished")
-        return Ended(result, found, elapsed, [r for r in found if r.state == FAILED])
+        return result
 
     def _seal_if_only_saved(self) -> None:
         if not self.work.bag.sealed:

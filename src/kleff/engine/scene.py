@@ -53,6 +53,12 @@ def _defaults(procedure: Procedure) -> dict[str, Answer]:
     return {ask.id: ask.default if ask.default is not None else _NONE[ask.type] for ask in procedure.asks}
 
 
+def secrets_needed(procedure: Procedure, system: str) -> list[str]:
+    """The names of the secrets that steps of a procedure need on a system."""
+    steps = [s.model for s in procedure.steps if s.model.on in (None, system)]
+    return list(dict.fromkeys(name for s in steps if (name := getattr(s, "secret", ""))))
+
+
 def steps_here(scene: Scene, phase: str) -> list[LoadedStep]:
     """The steps of a phase that are meant for this system."""
     steps = scene.procedure.evidence if phase == "evidence" else scene.procedure.phase(phase)

@@ -8,6 +8,7 @@ import msgspec
 
 from kleff.case.guard import Guard
 from kleff.objects.resolve import Resolver
+from kleff.objects.secrets import Secrets
 from kleff.procedure.conditions import Answer, not_wanted
 from kleff.procedure.load import LoadedStep, Procedure
 from kleff.procedure.model import Step
@@ -17,6 +18,7 @@ from kleff.workstation.facets import Workstation
 if TYPE_CHECKING:  # what only a run needs is not loaded for a look
     from kleff.case.bag import Bag
     from kleff.case.effects import Hands
+    from kleff.case.saved import Object, SavedItem
 
 TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
@@ -100,6 +102,7 @@ class Scene:
     progress: Progress = field(default_factory=Silent)
     spare: str = "links"
     answers: dict[str, Answer] = field(default_factory=dict)
+    secrets: Secrets = field(default_factory=Secrets)
 
     def not_wanted(self, step: Step) -> str:
         """Why a step is not to be done with the answers given here; "" if it is."""
@@ -108,10 +111,11 @@ class Scene:
 
     def action(self, step: LoadedStep, verb: str, target: str, **more: Any) -> Action:
         """A new action of a step, with what every action of it shares."""
+        optional = step.model.optional or not getattr(step.model, "required", True)
         because = more.pop("because", "") or f"the step at line {step.line}"
         return Action(
             phase=step.phase, step=step.index, line=step.line, kind=step.kind, label=step.model.label, verb=verb,
-            target=target, because=because, optional=step.model.optional, after_restart=step.model.after_restart,
+            target=target, because=because, optional=optional, after_restart=step.model.after_restart,
             saves=getattr(step.model, "kind", None) or "", **more,
         )  # fmt: skip
 
@@ -137,6 +141,14 @@ class Work:
     @property
     def progress(self) -> Progress:
         return self.hands.progress
+
+    def item(self, action: Action, object: "Object", **more: Any) -> "SavedItem":
+        """What the bag is told of a thing that an action saves."""
+        from kleff.case.saved import FORMAT, SavedItem
+
+        return SavedItem(
+            format=FORMAT, object=object, label=action.label, kind=action.saves, line=action.line, account=action.account, **more
+        )
 
 
 class Kind(Protocol):

@@ -1,4 +1,4 @@
-"""Programs of the product that export its data, and commands that must no longer be found."""
+"""Programs of the product that export its data and take it in again, and commands that must no longer be found."""
 
 from collections.abc import Collection, Iterator
 from pathlib import Path
@@ -6,39 +6,58 @@ from typing import Annotated
 
 from msgspec import Meta, field
 
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, Refused
 from kleff.objects.base import ABSENT, MANUAL, Action, Offers, Outcome, Scene, Work
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AfterStop, DataKind, Problem, Step, Text, Texts, duration_problem
+from kleff.procedure.model import Problem, SavingStep, Step, Text, Texts, duration_problem
 from kleff.procedure.variables import BadTemplate, parse_template
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plain, plural
-from kleff.workstation.facets import Workstation
+from kleff.workstation.facets import Given
+
+ITEM, SAVED = "{item}", "{saved}"
+BY_INPUT = "standard input"
 
 
-class CommandBackup(Step, kw_only=True, frozen=True):
+class CommandBackup(SavingStep, kw_only=True, frozen=True):
     """Save what a program exports on its standard output."""
 
-    command: Annotated[Texts, Meta(description="program and arguments; no shell")]
-    saves_as: Annotated[Text, Meta(description="name of the file in the bag")]
+    command: Annotated[Texts, Meta(description="program and arguments, no shell; with {item} one export for each thing that `lists` tells")]
+    saves_as: Annotated[Text, Meta(description="name of the file in the bag; with {item} where the command has it")]
     lists: Annotated[list[Text], Meta(description="program and arguments that list what there is; no output: nothing to save")] = field(
         default_factory=list
     )
-    patience: str = "10m"
-    kind: DataKind = None
-    stopped: AfterStop = False
+    restore: Annotated[
+        list[Text], Meta(description="program and arguments that take it in again: from standard input, or from the file {saved}")
+    ] = field(default_factory=list)
+    secret: Annotated[str, Meta(description="what it needs to be told, e.g. database password; asked for, never stored")] = ""
+    secret_as: Annotated[str, Meta(description='the environment variable it is handed on by, or "standard input"')] = BY_INPUT
+    patience: Annotated[str, Meta(description="how long it may take")] = "10m"
+
+    @property
+    def need(self) -> tuple[str, str]:
+        """(name of the secret, how it is handed on); empty if none is needed."""
+        return (self.secret, self.secret_as) if self.secret else ("", "")
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
         yield from duration_problem("patience", self.patience)
-        for key, words in (("command", self.command), ("lists", self.lists)):
+        for key, words in (("command", self.command), ("lists", self.lists), ("restore", self.restore)):
             for index, word in enumerate(words):
-                if index == 0 or word.startswith("{"):
+                if index == 0 or (word.startswith("{") and not word.startswith((ITEM, SAVED))):
                     try:
                         parse_template(word, places)
                     except BadTemplate as error:
                         yield (key, index), str(error)
         if "/" in self.saves_as or "\\" in self.saves_as:
             yield ("saves_as",), "is a file name, without folders"
+        each = any(ITEM in word for word in self.command)
+        if each and not self.lists:
+            yield ("command",), f"{ITEM} needs  lists  to tell what there is"
+        if each != (ITEM in self.saves_as):
+            yield ("saves_as",), f"{ITEM} stands in both command and saves_as, or in neither"
+        if self.secret and self.secret_as == BY_INPUT and self.restore and not any(SAVED in word for word in self.restore):
+            yield ("secret_as",), f"standard input is needed for the data; name an environment variable, or use {SAVED} in restore"
 
 
 class CommandVerify(Step, kw_only=True, frozen=True):
@@ -47,26 +66,77 @@ class CommandVerify(Step, kw_only=True, frozen=True):
     command_missing: Text
 
 
-def _argv(words: list[str], scene: Scene) -> list[str] | None:
+def arguments(words: list[str], scene: Scene, item: str = "", saved: str = "") -> list[str] | None:
     """The words with variables put in; None if the program is not there."""
     program = scene.resolver.first_path(words[0])
     if program is None:
         return None
-    rest = [str(scene.resolver.first_path(w) or w) if w.startswith("{") else w for w in words[1:]]
+    rest = []
+    for word in words[1:]:
+        if word.startswith("{") and not word.startswith((ITEM, SAVED)):
+            rest.append(str(scene.resolver.first_path(word) or word))
+        else:
+            rest.append(word.replace(ITEM, item).replace(SAVED, saved))
     return [str(program), *rest]
 
 
-def _run(workstation: Workstation, argv: list[str], output: Path, patience: float) -> None:
-    commands = workstation.commands
-    program = workstation.files.path(argv[0])
-    objection = commands.objection(program) if commands and program else "no programs are run here"
+def objection_to(argv: list[str], scene: Scene) -> str:
+    """Why a command must not be run, or ""."""
+    commands, program = scene.workstation.commands, scene.workstation.files.path(argv[0])
+    if commands is None or program is None:
+        return "no programs are run here"
+    return commands.objection(program) or ""
+
+
+def run_program(
+    scene: Scene, argv: list[str], output: Path, patience: float, stdin: Path | None = None, errors: Path | None = None,
+    secret: tuple[str, str] = ("", ""),
+) -> None:  # fmt: skip
+    """Run a program to its end.
+
+    Args:
+        secret: (name, how it is handed on).
+
+    Raises:
+        ActionFailed: it must not be run, does not end in time, or ends badly.
+    """
+    objection, commands = objection_to(argv, scene), scene.workstation.commands
     if objection or commands is None:
-        raise ActionFailed(str(objection), remedy="export by hand, then resume with --skip")
-    running = commands.start(argv, output)
+        raise ActionFailed(objection, remedy="do it by hand, then resume with --skip")
+    name, how = secret
+    value = scene.secrets.get(name) if name else ""
+    given = Given(
+        stdin=stdin, text=value + "\n" if name and how == BY_INPUT else "", environment={how: value} if name and how != BY_INPUT else {},
+        hide=scene.secrets.known(), errors=errors,
+    )  # fmt: skip
+    running = commands.start(argv, output, given)
     if not commands.wait(running, patience):
-        raise ActionFailed(f"{argv[0]} has not ended in time", remedy="export by hand, then resume with --skip")
+        raise ActionFailed(f"{argv[0]} has not ended in time", remedy="do it by hand, then resume with --skip")
     if running.code != 0:
-        raise ActionFailed(f"{argv[0]} ended with exit code {running.code}", remedy=f"read {output}; then resume")
+        said = _last_words(errors or output)
+        raise ActionFailed(f"{argv[0]} ended with exit code {running.code}{said}", remedy=f"read {errors or output}; then resume")
+
+
+def _last_words(file: Path) -> str:
+    lines = [line for line in file.read_text("utf-8", "replace").splitlines() if line.strip()] if file.exists() else []
+    return f": {plain(lines[-1][:200])}" if lines else ""
+
+
+def list_of(model: CommandBackup, scene: Scene) -> list[str]:
+    """What there is, as the program itself tells.
+
+    Raises:
+        ActionFailed: it cannot be told.
+    """
+    import tempfile
+
+    argv = arguments(model.lists, scene)
+    if argv is None:
+        return []
+    with tempfile.TemporaryDirectory(prefix="kleff-") as folder:
+        output = Path(folder) / "list.txt"
+        run_program(scene, argv, output, parse_duration(model.patience), errors=Path(folder) / "said.txt", secret=model.need)
+        return [line.strip() for line in output.read_text("utf-8", "replace").splitlines() if line.strip()]
 
 
 class CommandKind(Offers):
@@ -78,55 +148,65 @@ class CommandKind(Offers):
         model = step.model
         assert isinstance(model, CommandBackup)
         action = scene.action(step, "export", plain(model.saves_as), undo="stays in the bag", items=1)
-        argv = _argv(model.command, scene)
-        commands = scene.workstation.commands
-        if argv is None or commands is None:
+        argv = arguments(model.command, scene)
+        if argv is None or scene.workstation.commands is None:
             action.state, action.reason = ABSENT, f"{plain(model.command[0])} is not there"
             yield action
             return
         action.shows = [plain("runs: " + " ".join(argv))]
-        program = scene.workstation.files.path(argv[0])
-        objection = commands.objection(program) if program else "no such program"
+        objection = objection_to(argv, scene)
         if objection:
             action.state, action.reason = MANUAL, f"{plain(objection)}; export by hand"
+            yield action
         elif model.lists:
-            self._list(model, scene, action)
+            yield from self._listed(step, model, scene, action)
+        else:
+            yield action
+
+    def _listed(self, step: LoadedStep, model: CommandBackup, scene: Scene, action: Action) -> Iterator[Action]:
+        try:
+            names = list_of(model, scene)
+        except (ActionFailed, Refused) as error:
+            action.shows.append(f"could not be listed: {plain(error.what)}")
+            yield action
+            return
+        action.details = {"listed": names}
+        if not names:
+            action.state, action.reason = ABSENT, "nothing in it"
+        elif ITEM in model.saves_as:
+            for name in names:
+                argv = arguments(model.command, scene, name) or []
+                yield scene.action(
+                    step, "export", plain(model.saves_as.replace(ITEM, name)), undo="stays in the bag", items=1,
+                    details={"listed": [name], "item": name}, shows=[plain("runs: " + " ".join(argv))],
+                )  # fmt: skip
+            return
+        else:
+            action.shows.append(f"holds {plural(len(names), 'thing')}: {plain(', '.join(names[:4]))}{' ...' if len(names) > 4 else ''}")
         yield action
 
-    def _list(self, model: CommandBackup, scene: Scene, action: Action) -> None:
-        argv = _argv(model.lists, scene)
-        if argv is None:
-            return
-        import tempfile
-
-        with tempfile.TemporaryDirectory(prefix="kleff-") as folder:
-            output = Path(folder) / "list.txt"
-            try:
-                _run(scene.workstation, argv, output, parse_duration(model.patience))
-            except ActionFailed as error:
-                action.shows.append(f"could not be listed: {error.what}")
-                return
-            lines = [line for line in output.read_text("utf-8", "replace").splitlines() if line.strip()]
-        if not lines:
-            action.state, action.reason = ABSENT, "nothing in it"
-            return
-        action.shows.append(f"holds {plural(len(lines), 'thing')}: {plain(', '.join(lines[:4]))}{' ...' if len(lines) > 4 else ''}")
-
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        model = step.model
+        model, item = step.model, str(action.details.get("item", ""))
         assert isinstance(model, CommandBackup)
-        argv = _argv(model.command, work.scene)
+        argv = arguments(model.command, work.scene, item)
         if argv is None:
             raise ActionFailed(f"{model.command[0]} was there at the preview and is gone", remedy="export by hand, then resume with --skip")
-        work.progress.start(f"exporting {model.saves_as}")
+        name = model.saves_as.replace(ITEM, item)
+        work.progress.start(f"exporting {name}")
         output = work.hands.case.folder / "output" / f"export-{action.number:04d}"
         output.unlink(missing_ok=True)
-        _run(work.scene.workstation, argv, output, parse_duration(model.patience))
-        if not output.stat().st_size:
+        errors = work.hands.case.folder / "output" / f"export-{action.number:04d}.txt"
+        run_program(work.scene, argv, output, parse_duration(model.patience), errors=errors, secret=model.need)
+        size = output.stat().st_size
+        if not size:
             raise ActionFailed(f"{argv[0]} exported nothing", remedy="export by hand, then resume with --skip")
-        name, size = work.bag.add_output(action.number, model.label or "export", model.saves_as, output)
+        settings = {"item": item} if item else {}
+        saved = work.item(action, "command", name=name, listed=list(action.details.get("listed", [])), settings=settings)
+        saved = work.bag.add_output(action.number, saved, output)
         output.unlink()
-        return Outcome(note=f"in bag/data/{name}", items=1, size=size)
+        if not errors.stat().st_size:
+            errors.unlink()
+        return Outcome(note=f"in bag/data/{saved.file}", items=1, size=size)
 
 
 class CommandMissingKind(Offers):

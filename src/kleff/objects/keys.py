@@ -8,7 +8,7 @@ from msgspec import Meta
 from kleff.objects.base import ABSENT, KEPT, NOT_EMPTY, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, AfterStop, DataKind, Problem, Text, key_problem
+from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Text, key_problem
 from kleff.procedure.variables import unescape_literal
 from kleff.texts import plain
 from kleff.workstation.windows.regfile import RegKey
@@ -17,26 +17,37 @@ from kleff.workstation.windows.registry import KeyRef, unpack_key
 BACK = "written back from the export"
 View = Annotated[Literal[32, 64] | None, Meta(description="only this view; both if left out")]
 
+KeyText = Annotated[Text, Meta(description="HKLM\\..., HKCU\\... (every account) or HKCR\\...; literal, no wildcards")]
+ValueText = Annotated[str, Meta(description="name of the value; empty for the default value")]
+
+
+def _problems(name: str, text: str) -> Iterator[Problem]:
+    wrong = key_problem(text)
+    if wrong:
+        yield (name,), wrong
+
 
 class _Key(AccountStep, kw_only=True, frozen=True):
-    key: Annotated[Text, Meta(description="HKLM\\..., HKCU\\... (every account) or HKCR\\...; literal, no wildcards")]
+    key: KeyText
     view: View = None
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        wrong = key_problem(self.key)
-        if wrong:
-            yield ("key",), wrong
+        yield from _problems("key", self.key)
 
 
 class KeyEvidence(_Key, kw_only=True, frozen=True):
     """A key that is there only with the product."""
 
 
-class KeyBackup(_Key, kw_only=True, frozen=True):
+class KeyBackup(SavingAccountStep, kw_only=True, frozen=True):
     """Save a key with all below it."""
 
-    kind: DataKind = None
-    stopped: AfterStop = False
+    key: KeyText
+    view: View = None
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
+        yield from _problems("key", self.key)
 
 
 class KeyDelete(_Key, kw_only=True, frozen=True):
@@ -50,25 +61,28 @@ class KeyVerify(_Key, kw_only=True, frozen=True):
 
 
 class _Value(AccountStep, kw_only=True, frozen=True):
-    value: Annotated[str, Meta(description="name of the value; empty for the default value")]
+    value: ValueText
     in_key: Text
     view: View = None
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        wrong = key_problem(self.in_key)
-        if wrong:
-            yield ("in_key",), wrong
+        yield from _problems("in_key", self.in_key)
 
 
 class ValueEvidence(_Value, kw_only=True, frozen=True):
     """A value that is there only with the product."""
 
 
-class ValueBackup(_Value, kw_only=True, frozen=True):
+class ValueBackup(SavingAccountStep, kw_only=True, frozen=True):
     """Save one value."""
 
-    kind: DataKind = None
-    stopped: AfterStop = False
+    value: ValueText
+    in_key: Text
+    view: View = None
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
+        yield from _problems("in_key", self.in_key)
 
 
 class ValueDelete(_Value, kw_only=True, frozen=True):
@@ -108,10 +122,10 @@ class KeyKind(Offers):
     """`key`."""
 
     models = {"evidence": KeyEvidence, "backup": KeyBackup, "delete": KeyDelete, "verify": KeyVerify}
-    noun = "key"
+    noun: Literal["key", "value"] = "key"
 
     def _meant(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str]]:
-        assert isinstance(step.model, _Key)
+        assert isinstance(step.model, _Key | KeyBackup)
         return meant_keys(scene, step.model.key, step.model.view, step.model.accounts)
 
     def _found(self, step: LoadedStep, scene: Scene, key: KeyRef) -> RegKey | None:
@@ -164,14 +178,18 @@ class KeyKind(Offers):
         if tree is None:
             return Outcome(note="already gone")
         if step.phase == "backup":
-            name, count = work.bag.add_keys(action.number, step.model.label or self.noun, [(key, tree)])
-            return Outcome(note=f"in bag/data/{name}", items=count)
+            return self._save(action, key, tree, work)
         if getattr(step.model, "only_if_empty", False) and (tree.values or tree.keys):
             return Outcome(state=KEPT, note="not empty")
         keys, values = tree.count()
         self._remove(action, key, tree, work)
         work.progress.step(keys)
         return Outcome(items=keys if self.noun == "key" else values)
+
+    def _save(self, action: Action, key: KeyRef, tree: RegKey, work: Work) -> Outcome:
+        sid = key.parts[0] if key.hive == "HKU" else ""
+        item = work.bag.add_keys(action.number, work.item(action, self.noun, account_id=sid), [(key, tree)])
+        return Outcome(note=f"in bag/data/{item.exports[0]}.reg", items=tree.count()[0])
 
     def _remove(self, action: Action, key: KeyRef, tree: RegKey, work: Work) -> None:
         from kleff.case.effects import remove_key
@@ -183,14 +201,14 @@ class ValueKind(KeyKind):
     """`value`."""
 
     models = {"evidence": ValueEvidence, "backup": ValueBackup, "delete": ValueDelete, "verify": ValueVerify}
-    noun = "value"
+    noun: Literal["key", "value"] = "value"
 
     def _meant(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str]]:
-        assert isinstance(step.model, _Value)
+        assert isinstance(step.model, _Value | ValueBackup)
         return meant_keys(scene, step.model.in_key, step.model.view, step.model.accounts)
 
     def _found(self, step: LoadedStep, scene: Scene, key: KeyRef) -> RegKey | None:
-        assert isinstance(step.model, _Value)
+        assert isinstance(step.model, _Value | ValueBackup)
         assert scene.workstation.registry is not None
         value = scene.workstation.registry.value(key, step.model.value)
         if value is None:
@@ -198,7 +216,7 @@ class ValueKind(KeyKind):
         return RegKey(key.parts[-1], {fold(value.name): value})
 
     def _text(self, step: LoadedStep, key: KeyRef) -> str:
-        assert isinstance(step.model, _Value)
+        assert isinstance(step.model, _Value | ValueBackup)
         return plain(f"{for_people(key)}: {step.model.value or '(default)'}")
 
     def _remove(self, action: Action, key: KeyRef, tree: RegKey, work: Work) -> None:

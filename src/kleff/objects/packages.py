@@ -182,5 +182,5 @@ class PackageKind(Offers):
         name = f"{work.hands.case.journal.next_effect():04d}-configuration.tar.zst"
         target = work.hands.case.folder / "undo" / name
         target.unlink(missing_ok=True)  # of a try that was killed before its intent
-        write_archive(target, [Wanted(p) for p in present], files, "configuration", work.scene.workstation.admin, work.progress)
+        write_archive(target, [Wanted(p) for p in present], files, work.scene.workstation.admin, work.progress)
         return len(present)

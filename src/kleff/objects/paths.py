@@ -1,13 +1,14 @@
 """Files and folders."""
 
 import contextlib
+import dataclasses
 from base64 import b64decode, b64encode
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from itertools import takewhile
 from typing import TYPE_CHECKING, Annotated
 
-from msgspec import Meta
+from msgspec import Meta, field
 
 from kleff.case.guard import Target
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
@@ -25,12 +26,12 @@ from kleff.objects.base import (
     Work,
 )  # fmt: skip
 from kleff.objects.resolve import Expanded
-from kleff.procedure.globs import is_glob, literal
+from kleff.procedure.globs import check_glob, is_glob, literal, name_matches
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, AfterStop, DataKind, Problem, Step, Text, Texts, path_problem, path_problems
+from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Step, Text, Texts, path_problem, path_problems
 from kleff.texts import plain, plural
 from kleff.texts import size as sizes
-from kleff.workstation.paths import WPath
+from kleff.workstation.paths import Look, WPath
 
 if TYPE_CHECKING:
     from kleff.case.aside import Moved
@@ -56,11 +57,30 @@ class _Paths(AccountStep, kw_only=True, frozen=True):
         yield from path_problems("paths", self.paths, places)
 
 
-class PathsBackup(_Paths, kw_only=True, frozen=True):
+class PathsBackup(SavingAccountStep, kw_only=True, frozen=True):
     """Save files and folders."""
 
-    kind: DataKind = None
-    stopped: AfterStop = False
+    paths: Texts
+    only: Annotated[list[Text], Meta(description='only files with such names, e.g. ["*.pdf"]')] = field(default_factory=list)
+    not_: Annotated[list[Text], Meta(description='no files and folders with such names, e.g. ["cache", "*.tmp"]')] = field(
+        default_factory=list, name="not"
+    )
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
+        yield from path_problems("paths", self.paths, places)
+        for key, texts in (("only", self.only), ("not", self.not_)):
+            for index, text in enumerate(texts):
+                wrong = "is a name, without folders" if "/" in text or "\\" in text else check_glob(text)
+                if wrong:
+                    yield (key, index), wrong
+
+    def leaves_out(self, path: WPath, look: Look) -> bool:
+        """Whether something below what the paths name is not saved."""
+        folded = path.style.folded
+        if any(name_matches(text, path.name, folded) for text in self.not_):
+            return True
+        return bool(self.only) and not look.is_folder and not any(name_matches(text, path.name, folded) for text in self.only)
 
 
 class PathsDelete(_Paths, kw_only=True, frozen=True):
@@ -93,7 +113,7 @@ class Prepared:
     """What of an action's target goes now; `outcome` if nothing does."""
 
     target: Target
-    targets: list[Target] = field(default_factory=list)
+    targets: list[Target] = dataclasses.field(default_factory=list)
     note: str = ""
     outcome: Outcome | None = None
 
@@ -117,7 +137,7 @@ class PathKind(Offers):
 
     def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, _Paths)
+        assert isinstance(model, _Paths | PathsBackup)
         verb = {"backup": "save", "delete": "set aside", "verify": "look for"}[step.phase]
         for text in model.paths:
             for expanded in scene.resolver.expand(text, model.accounts):
@@ -138,7 +158,8 @@ class PathKind(Offers):
 
     def _planned(self, step: LoadedStep, scene: Scene, expanded: Expanded, paths: list[WPath], base: Action) -> Iterator[Action]:
         if step.phase == "backup":
-            yield self._backup(scene, expanded, paths, base)
+            assert isinstance(step.model, PathsBackup)
+            yield self._backup(step.model, scene, expanded, paths, base)
             return
         if isinstance(step.model, PathsDelete) and len(paths) > step.model.at_most:
             base.state = REFUSED
@@ -155,7 +176,7 @@ class PathKind(Offers):
 
     # -- saving -----------------------------------------------------------------------------------------------
 
-    def _backup(self, scene: Scene, expanded: Expanded, paths: list[WPath], action: Action) -> Action:
+    def _backup(self, model: PathsBackup, scene: Scene, expanded: Expanded, paths: list[WPath], action: Action) -> Action:
         action.undo = "stays in the bag"
         action.details = {
             "paths": [b64encode(p.raw).decode() for p in paths],
@@ -165,6 +186,9 @@ class PathKind(Offers):
         }
         try:
             for path in paths:
+                if model.only or model.not_:
+                    _measure_wanted(scene, path, model, action)
+                    continue
                 measure = scene.workstation.files.measure(path)
                 action.items += measure.files
                 action.size += measure.size
@@ -219,6 +243,7 @@ class PathKind(Offers):
     def _save(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         from kleff.case.archive import Wanted
 
+        assert isinstance(step.model, PathsBackup)
         workstation = work.scene.workstation
         details = action.details
         account = work.scene.resolver.account(details["account"])
@@ -227,13 +252,17 @@ class PathKind(Offers):
         for raw in details["paths"]:
             path = workstation.files.resolve(workstation.files.from_raw(b64decode(raw))).path
             if workstation.files.look(path) is not None:
-                wanted.append(Wanted(path, account, details["variable"], base))
+                wanted.append(Wanted(path, account, details["variable"], base, step.model.leaves_out))
         if not wanted:
             raise ActionFailed(f"{action.target} was there at the preview and is gone", remedy="look what removed it; then resume")
         work.progress.start(f"saving {action.label or action.target}", items=action.items, size=action.size)
-        label = step.model.label or "files"
-        name, files, size = work.bag.add_files(action.number, label, wanted, workstation.files, workstation.admin, work.progress)
-        return Outcome(note=f"in bag/data/{name}", items=files, size=size)
+        item = work.item(
+            action, "paths", account_id=details["account"], variable=details["variable"],
+            base=plain(str(base)) if base else "", base_b64=details["base"],
+        )  # fmt: skip
+        owners = {a.uid: a.name for a in workstation.accounts.all() if a.uid is not None}
+        item = work.bag.add_files(action.number, item, wanted, workstation.files, workstation.admin, work.progress, owners)
+        return Outcome(note=f"in bag/data/{item.archive}", items=item.files, size=item.size)
 
     def _set_aside(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         work.progress.start("setting aside", items=action.items, size=action.size)
@@ -323,6 +352,13 @@ class PathKind(Offers):
         account = scene.resolver.account(details["account"])
         base = files.from_raw(b64decode(details["base"])) if details["base"] else None
         return Target(files.from_raw(b64decode(action.exact)), details["fixed"], details["literal"], account, base)
+
+
+def _measure_wanted(scene: Scene, top: WPath, model: PathsBackup, action: Action) -> None:
+    for path, look in scene.workstation.files.walk(top, lambda path, look: not model.leaves_out(path, look)):
+        if look.is_file and not model.leaves_out(path, look):
+            action.items += 1
+            action.size += look.size
 
 
 def _links(scene: Scene, expanded: Expanded) -> list[str]:

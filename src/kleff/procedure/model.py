@@ -92,12 +92,38 @@ class Step(Section, kw_only=True, frozen=True):
     after_restart: Annotated[bool, Meta(description="done once the workstation was restarted")] = False
 
 
-# What every step that saves has in common.
-DataKind = Annotated[
-    Literal["licence", "user-data", "settings", "logs", "database"] | None,
-    Meta(description="what is saved; a bag that may hold a licence is never discarded without a question of its own"),
-]
-AfterStop = Annotated[bool, Meta(description="save after the stop phase, not before it")]
+class Synced(Section, kw_only=True, frozen=True):
+    """What shows that data is in the person's own account elsewhere already."""
+
+    path: Annotated[Text, Meta(description="a file that the synchronisation writes")]
+    newer_than: Annotated[str, Meta(description="how old it may be, e.g. 7d")] = "7d"
+
+
+class SavingStep(Step, kw_only=True, frozen=True):
+    """What every step that saves has in common."""
+
+    kind: Annotated[
+        Literal["licence", "user-data", "settings", "logs", "database"] | None,
+        Meta(description="what is saved; a bag that may hold a licence is never discarded without a question of its own"),
+    ] = None
+    stopped: Annotated[bool, Meta(description="save after the stop phase, not before it")] = False
+    required: Annotated[bool, Meta(description="nothing is removed if it cannot be saved")] = True
+    unless_synced: Annotated[Synced | None, Meta(description="not saved if a sync program has been at work lately")] = None
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if self.unless_synced is not None:
+            wrong = path_problem(self.unless_synced.path, places)
+            if wrong:
+                yield ("unless_synced", "path"), wrong
+            yield from ((("unless_synced", *where), text) for where, text in duration_problem("newer_than", self.unless_synced.newer_than))
+
+
+class SavingAccountStep(SavingStep, kw_only=True, frozen=True):
+    """A step that saves, and may concern each account."""
+
+    accounts: Annotated[list[Text], Meta(description="only these accounts, also default, public or system ones")] = field(
+        default_factory=list
+    )
 
 
 class AccountStep(Step, kw_only=True, frozen=True):

@@ -104,6 +104,18 @@ class PreviewDocument(Document, kw_only=True):
     refused: bool
 
 
+class RestoreDocument(Document, kw_only=True):
+    """`kleff restore --dry-run --json`; `saved_on` says where and when the bag was made."""
+
+    workstation: WorkstationInfo
+    product: ProductInfo
+    bag: str
+    saved_on: str
+    actions: list[ActionInfo]
+    no_return: int
+    refused: bool
+
+
 class VerifyDocument(Document, kw_only=True):
     """`kleff verify --json`"""
 
@@ -276,6 +288,7 @@ ESCAPED = re.compile(rb'\\[^"]')  # a character that had to be escaped, other th
 DOCUMENTS: dict[str, type[Document]] = {
     "survey": SurveyDocument,
     "preview": PreviewDocument,
+    "restore": RestoreDocument,
     "verify": VerifyDocument,
     "check": CheckDocument,
     "list": ListDocument,

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, TYPE_CHECKING, Protocol
 
@@ -131,6 +131,24 @@ class Entry:
     product_code: str = ""
 
 
+@dataclass(frozen=True)
+class Given:
+    """What a command is given besides its arguments.
+
+    Attributes:
+        stdin: a file, or `text`, for its standard input.
+        environment: variables besides the usual ones.
+        hide: texts that must not appear in what is kept of its output.
+        errors: where its standard error goes; with the output if None.
+    """
+
+    stdin: Path | None = None
+    text: str = ""
+    environment: Mapping[str, str] = field(default_factory=dict)
+    hide: tuple[str, ...] = ()
+    errors: Path | None = None
+
+
 @dataclass
 class Running:
     """A command that was started, told apart for a later run of Kleff by number and start time."""
@@ -233,7 +251,7 @@ class Commands(Protocol):
     def objection(self, program: WPath) -> str | None:
         """Why this program must not be run with Kleff's rights, or None."""
 
-    def start(self, argv: Sequence[str], output: Path) -> Running:
+    def start(self, argv: Sequence[str], output: Path, given: Given | None = None) -> Running:
         """Start a program, without a shell; its output goes to the file.
 
         Raises:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import errno
+import hashlib
 import os
 from collections.abc import Iterator
 from functools import lru_cache
@@ -117,6 +118,33 @@ def write_atomic(path: Path, data: bytes, mode: int = 0o600) -> None:
             os.unlink(beside)
         raise
     sync_folder(path.parent)
+
+
+def sha256_of(file: Path) -> str:
+    """The SHA-256 of a regular file; no link is followed."""
+    fd = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    with os.fdopen(fd, "rb") as source:
+        return hashlib.file_digest(source, "sha256").hexdigest()
+
+
+def copy_new(source: Path, target: Path) -> str:
+    """Copy a file to a new one, flushed and read back; returns its SHA-256.
+
+    Raises:
+        OSError: it cannot be read or written, or is not what was written.
+    """
+    sha256 = hashlib.sha256()
+    fd = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    with source.open("rb") as file, os.fdopen(fd, "wb") as out:
+        while data := file.read(1 << 20):
+            sha256.update(data)
+            out.write(data)
+        out.flush()
+        os.fsync(out.fileno())
+    sync_folder(target.parent)
+    if sha256_of(target) != sha256.hexdigest():
+        raise OSError(errno.EIO, "is not what was written", str(target))
+    return sha256.hexdigest()
 
 
 @contextlib.contextmanager

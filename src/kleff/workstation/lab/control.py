@@ -11,7 +11,7 @@ from kleff.errors import ActionFailed
 from kleff.procedure.globs import fold
 from kleff.workstation.common import running
 from kleff.workstation.common.files import FileTree
-from kleff.workstation.facets import Process, Running
+from kleff.workstation.facets import Given, Process, Running
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.paths import WPath
 
@@ -102,13 +102,16 @@ class LabCommands:
             return f"others than an administrator can change {program}"
         return None
 
-    def start(self, argv: Sequence[str], output: Path) -> Running:
+    def start(self, argv: Sequence[str], output: Path, given: Given | None = None) -> Running:
         program = self._files.path(argv[0])
         look = self._files.look(program) if program else None
         if look is None or not look.is_file:
             raise ActionFailed(f"{argv[0]} is not there", remedy="check the procedure, or remove the product by hand")
-        environment = {**os.environ, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
-        return running.start([sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), *argv], output, environment)
+        own = {name: value for name, value in os.environ.items() if not name.startswith("KLEFF_SECRET_")}
+        environment = {**own, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
+        return running.start(
+            [sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), *argv], output, environment, given
+        )
 
     def find_running(self, argv: Sequence[str]) -> Running | None:
         return running.find(["kleff.workstation.lab.program", str(self._lab.folder), *argv])

@@ -40,6 +40,8 @@ class LabProgram(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
         hands_over: it starts a copy of itself, which does the work, and returns at once.
         takes: seconds it works.
         answers: what it writes when called with a first argument; it then does nothing else.
+        keeps: the file of a small database: `list`, `export` and `import` (from standard input) work on it;
+            with `secret`, only if TAGDB_PASSWORD says it.
     """
 
     path: str = ""
@@ -56,6 +58,8 @@ class LabProgram(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     deletes: list[str] = []
     deletes_keys: list[str] = []
     answers: dict[str, str] = {}
+    keeps: str = ""
+    secret: str = ""
 
 
 class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):

@@ -87,10 +87,15 @@ def _tag_studio(build: LabBuilder, draw: random.Random) -> None:
         build.file(rf"{PROGRAM_32}\{name}", draw.randbytes(3_000))
     data = r"C:\ProgramData\Brindlewort"
     build.file(rf"{data}\licence.bwl", "Brindlewort licence\r\nAlder Row Nursery, 3 workstations\r\nkey = 7F2A-PLUM-0049-FERN\r\n")
-    build.file(rf"{data}\Tag Studio\labels.db", draw.randbytes(60_000))
+    build.file(rf"{data}\Tag Studio\labels.idx", draw.randbytes(60_000))
+    build.file(rf"{data}\Tag Studio\labels.db", "CREATE TABLE labels (id INTEGER, bed TEXT);\n" + _rows())
     for number in range(14):
         build.file(rf"{data}\Tag Studio\spool\job{number:03d}.prn", draw.randbytes(900))
     build.file(r"C:\ProgramData\Microsoft\Windows\Start Menu\Programs\Brindlewort\Tag Studio 4.lnk", b"L\0\0\0 to tagstudio.exe")
+
+
+def _rows() -> str:
+    return "".join(f"INSERT INTO labels VALUES ({n}, 'Bed {n}: {PLANTS[n % len(PLANTS)]}');\n" for n in range(1, 41))
 
 
 def _neighbours(build: LabBuilder, draw: random.Random) -> None:
@@ -223,12 +228,7 @@ def _programs(build: LabBuilder) -> None:
         deletes=[rf"{PROGRAM_32}\probe32.dll"],
         deletes_keys=[rf"HKLM\SOFTWARE\Wow6432Node\Microsoft\Windows\CurrentVersion\Uninstall\{PROBE}"],
     )
-    beds = [f"Bed {n}: {PLANTS[n % len(PLANTS)]}" for n in range(1, 41)]
-    rows = "".join(f"INSERT INTO labels VALUES ({n}, '{bed}');\n" for n, bed in enumerate(beds, 1))
-    build.program(
-        path=rf"{PROGRAM}\bin\tagdb.exe",
-        answers={"list": "\n".join(beds) + "\n", "export": "CREATE TABLE labels (id INTEGER, bed TEXT);\n" + rows},
-    )
+    build.program(path=rf"{PROGRAM}\bin\tagdb.exe", keeps=r"C:\ProgramData\Brindlewort\Tag Studio\labels.db")
     studio = rf"{PROGRAM}\tagstudio.exe"
     design = r"C:\Users\mira\Documents\Tag Studio\Sage.tagdesign"
     build.process(name="tagstudio.exe", path=studio, account="mira", command=[studio, design])

@@ -6,6 +6,7 @@ It behaves as `lab.toml` says and knows nothing of Kleff's runs.
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -17,6 +18,7 @@ from kleff.workstation.facets import Workstation
 from kleff.workstation.lab.lab import Lab, LabProgram
 from kleff.workstation.lab.workstation import open_lab
 
+ROW = re.compile(r"^INSERT INTO labels VALUES \(\d+, '(.*)'\);$", re.MULTILINE)
 COPY = "--copy-of-itself"
 UNKNOWN_PRODUCT = 1605  # ERROR_UNKNOWN_PRODUCT
 NO_ANSWER = 1602  # ERROR_INSTALL_USEREXIT: it asked a question that nobody answered
@@ -35,6 +37,8 @@ def main(arguments: list[str]) -> int:
     if rest and rest[0] in behaviour.answers:
         sys.stdout.write(behaviour.answers[rest[0]])
         return 0
+    if behaviour.keeps and rest and rest[0] in ("list", "export", "import"):
+        return _database(workstation, behaviour, rest[0])
     if behaviour.needs and fold(behaviour.needs) not in {fold(a) for a in rest}:
         print("waiting for an answer in a window nobody sees")
         return NO_ANSWER
@@ -58,6 +62,28 @@ def _behaviour(lab: Lab, program: str, arguments: list[str]) -> LabProgram | Non
         known = [p for p in lab.file.program if p.product_code and fold(p.product_code) in codes]
         return known[0] if known else None
     return next((p for p in lab.file.program if p.path and fold(p.path) == fold(program)), None)
+
+
+def _database(workstation: Workstation, behaviour: LabProgram, command: str) -> int:
+    """A small database of SQL text, one row a line; a row that is there already stays as it is."""
+    path = workstation.files.path(behaviour.keeps)
+    assert path is not None
+    if behaviour.secret and os.environ.get("TAGDB_PASSWORD") != behaviour.secret:
+        print(f"wrong password: {os.environ.get('TAGDB_PASSWORD', '(none)')}", file=sys.stderr)
+        return 3
+    file = Path(workstation.files.host(path))
+    text = file.read_text("utf-8") if file.exists() else ""
+    if command == "export":
+        sys.stdout.write(text)
+    elif command == "list":
+        sys.stdout.write("".join(f"{name}\n" for name in ROW.findall(text)))
+    else:
+        there = set(ROW.findall(text))
+        new = [line for line in sys.stdin.read().splitlines(keepends=True) if not text or not line.startswith("CREATE")]
+        file.parent.mkdir(parents=True, exist_ok=True)
+        with file.open("a", encoding="utf-8") as out:
+            out.writelines(line for line in new if not set(ROW.findall(line)) & there)
+    return 0
 
 
 def _hand_over(folder: str, program: str, arguments: list[str]) -> None:

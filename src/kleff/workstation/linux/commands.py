@@ -9,7 +9,7 @@ from pathlib import Path
 from kleff.errors import ActionFailed
 from kleff.workstation.common import running
 from kleff.workstation.common.files import FileTree
-from kleff.workstation.facets import Running
+from kleff.workstation.facets import Given, Running
 from kleff.workstation.linux.dpkg import ENVIRONMENT
 from kleff.workstation.paths import WPath
 
@@ -43,10 +43,10 @@ class LinuxCommands:
             return f"others than an administrator can change {program}"
         return None
 
-    def start(self, argv: Sequence[str], output: Path) -> Running:
+    def start(self, argv: Sequence[str], output: Path, given: Given | None = None) -> Running:
         if not self._runs:
             raise ActionFailed("the workstation is not running, so its programs are not run")
-        return running.start(argv, output, ENVIRONMENT)
+        return running.start(argv, output, ENVIRONMENT, given)
 
     def find_running(self, argv: Sequence[str]) -> Running | None:
         return running.find(argv) if self._runs else None

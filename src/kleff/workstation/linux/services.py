@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import re
 import subprocess
+import time
 from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.workstation.facets import Service
 from kleff.workstation.linux.dpkg import ENVIRONMENT
 
-PATIENCE = 120
+PATIENCE = 120  # seconds a command may take
+STARTING = 15  # seconds a service may need to say that it runs
 # sd-booted(3): this folder exists while systemd is the service manager.
 SYSTEMD_RUNS = Path("/run/systemd/system")
 
@@ -86,5 +88,8 @@ class ScriptServices:
             return
         if service.running and not now.running:
             _run(str(script), "start")
-            if _run(str(script), "status").returncode != 0:
+            deadline = time.monotonic() + STARTING
+            while (stopped := _run(str(script), "status").returncode != 0) and time.monotonic() < deadline:
+                time.sleep(0.1)  # a script may return before its program is up
+            if stopped:
                 raise ActionFailed(f"the service {service.name} does not start", remedy="start it by hand")

@@ -1,0 +1,225 @@
+"""Reading and writing the blocks of a `tar` archive in pax form (POSIX.1-2001, "pax Interchange Format").
+
+Only what a bag's archives have: files, folders, symbolic and hard links, each with an extended header. The reader takes
+nothing else: an archive may come from anywhere.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+BLOCK = 512
+END = bytes(2 * BLOCK)
+RECORD = 20 * BLOCK  # an archive is a whole number of these
+FILE, HARD_LINK, LINK, FOLDER, EXTENDED = b"0", b"1", b"2", b"5", b"x"
+KNOWN = (FILE, HARD_LINK, LINK, FOLDER)
+FIELDS = struct.Struct("100s8s8s8s12s12s8s1s100s6s2s32s32s8s8s155s12x")
+MOST = 1 << 20  # bytes of an extended header; extended attributes are smaller than that
+PIECE = 1 << 18
+
+Read = Callable[[int], bytes]
+
+
+class BadArchive(Exception):
+    """Not an archive as Kleff writes them."""
+
+
+@dataclass
+class Head:
+    """What an archive says of one member; `size` in bytes, `mtime` in ns, names and links as raw bytes."""
+
+    name: bytes
+    kind: bytes
+    size: int = 0
+    mode: int = 0
+    uid: int = 0
+    gid: int = 0
+    mtime: int = 0
+    link: bytes = b""
+    owner: bytes = b""
+    extended: dict[bytes, bytes] = field(default_factory=dict)
+
+
+def pack(head: Head) -> bytes:
+    """The blocks that go before a member's content."""
+    extended = {b"mtime": b"%d.%09d" % (head.mtime // 10**9, head.mtime % 10**9), **head.extended}
+    if head.mtime < 0:
+        extended[b"mtime"] = b"-%d.%09d" % (-head.mtime // 10**9, -head.mtime % 10**9)
+    for key, value, most in ((b"path", head.name, 100), (b"linkpath", head.link, 100), (b"uname", head.owner, 31)):
+        if len(value) > most:
+            extended[key] = value
+    for key, number, most in ((b"size", head.size, 8**11), (b"uid", head.uid, 8**7), (b"gid", head.gid, 8**7)):
+        if number >= most:
+            extended[key] = b"%d" % number
+    if any(not _is_text(v) for v in extended.values()):
+        extended = {b"hdrcharset": b"BINARY", **extended}
+    records = b"".join(_record(key, value) for key, value in extended.items())
+    first = _block(Head(head.name[:80] + b".pax", EXTENDED, len(records), 0o600))
+    return first + records + _fill(len(records)) + _block(head)
+
+
+def _is_text(value: bytes) -> bool:
+    try:
+        value.decode()
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _record(key: bytes, value: bytes) -> bytes:
+    """`LENGTH KEY=VALUE` and a newline, the length counting itself."""
+    rest = len(key) + len(value) + 3
+    length = rest + len(str(rest))
+    if len(str(length)) > len(str(rest)):
+        length += 1
+    return b"%d %b=%b\n" % (length, key, value)
+
+
+def _block(head: Head) -> bytes:
+    seconds = max(head.mtime // 10**9, 0)
+    fields = (
+        head.name[:100], _octal(head.mode, 8), _octal(head.uid, 8), _octal(head.gid, 8), _octal(head.size, 12), _octal(seconds, 12),
+        b" " * 8, head.kind, head.link[:100], b"ustar\0", b"00", head.owner[:31], b"", b"", b"", b"",
+    )  # fmt: skip
+    block = FIELDS.pack(*fields)
+    return block[:148] + b"%06o\0 " % sum(block) + block[156:]
+
+
+def _octal(number: int, width: int) -> bytes:
+    text = b"%0*o\0" % (width - 1, number)
+    return text if len(text) == width else b"7" * (width - 1) + b"\0"  # the extended header says it
+
+
+def _fill(size: int) -> bytes:
+    return bytes(-size % BLOCK)
+
+
+fill = _fill
+
+
+class Reader:
+    """Reads an archive from front to back.
+
+    Args:
+        read: gives up to so many bytes, nothing at the end.
+    """
+
+    def __init__(self, read: Read) -> None:
+        self._read = read
+        self._left = 0  # of the content of the member in hand, and of what fills its last block
+        self._pad = 0
+
+    def heads(self) -> Iterator[Head]:
+        """Each member in order; its content is read with `content` before the next is asked for, or passed over.
+
+        Raises:
+            BadArchive.
+        """
+        while True:
+            self._pass_over()
+            head = self._next()
+            if head is None:
+                return
+            self._left = head.size if head.kind == FILE else 0
+            self._pad = -self._left % BLOCK
+            yield head
+
+    def content(self) -> Iterator[bytes]:
+        """The content of the member in hand, in pieces."""
+        while self._left:
+            piece = self._read(min(self._left, PIECE))
+            if not piece:
+                raise BadArchive("it ends in the middle of a file")
+            self._left -= len(piece)
+            yield piece
+
+    def _pass_over(self) -> None:
+        for _ in self.content():
+            pass
+        self._exactly(self._pad)
+        self._pad = 0
+
+    def _next(self) -> Head | None:
+        block = self._exactly(BLOCK)
+        if block == bytes(BLOCK):
+            while rest := self._read(PIECE):
+                if rest.strip(b"\0"):
+                    raise BadArchive("there is something behind its end")
+            return None
+        extended: dict[bytes, bytes] = {}
+        head = _unpack(block)
+        if head.kind == EXTENDED:
+            if head.size > MOST:
+                raise BadArchive("an extended header is too large")
+            extended = _records(self._exactly(head.size))
+            self._exactly(-head.size % BLOCK)
+            head = _unpack(self._exactly(BLOCK))
+        if head.kind not in KNOWN:
+            raise BadArchive(f"it holds a member of the kind {head.kind!r}")
+        return _extend(head, extended)
+
+    def _exactly(self, size: int) -> bytes:
+        data = b""
+        while len(data) < size:
+            piece = self._read(size - len(data))
+            if not piece:
+                raise BadArchive("it ends too early")
+            data += piece
+        return data
+
+
+def _unpack(block: bytes) -> Head:
+    fields = FIELDS.unpack(block)
+    if fields[9][:5] != b"ustar":
+        raise BadArchive("it is no archive of this kind")
+    numbers = [_number(fields[n]) for n in (1, 2, 3, 4, 5, 6)]
+    if sum(block[:148]) + sum(block[156:]) + 8 * 32 != numbers[5]:
+        raise BadArchive("a header does not match its checksum")
+    mode, uid, gid, size, seconds, _ = numbers
+    name, link, owner = (fields[n].rstrip(b"\0") for n in (0, 8, 11))
+    return Head(name, fields[7], size, mode, uid, gid, seconds * 10**9, link, owner)
+
+
+def _number(text: bytes) -> int:
+    digits = text.strip(b"\0 ")
+    try:
+        return int(digits, 8) if digits else 0
+    except ValueError:
+        raise BadArchive("a header holds something else than a number") from None
+
+
+def _records(data: bytes) -> dict[bytes, bytes]:
+    found = {}
+    try:
+        while data:
+            length = int(data[: data.index(b" ")])
+            record, data = data[:length], data[length:]
+            key, equals, value = record[record.index(b" ") + 1 : -1].partition(b"=")
+            if not equals or record[-1:] != b"\n" or length < 5:
+                raise ValueError
+            found[key] = value
+    except ValueError:
+        raise BadArchive("an extended header is damaged") from None
+    return found
+
+
+def _extend(head: Head, extended: dict[bytes, bytes]) -> Head:
+    try:
+        head.name = extended.pop(b"path", head.name)
+        head.link = extended.pop(b"linkpath", head.link)
+        head.owner = extended.pop(b"uname", head.owner)
+        head.size = int(extended.pop(b"size", b"%d" % head.size))
+        head.uid = int(extended.pop(b"uid", b"%d" % head.uid))
+        head.gid = int(extended.pop(b"gid", b"%d" % head.gid))
+        if b"mtime" in extended:
+            whole, _, part = extended.pop(b"mtime").lstrip(b"-").partition(b".")
+            head.mtime = int(whole) * 10**9 + int(part.ljust(9, b"0")[:9] or b"0")
+    except ValueError:
+        raise BadArchive("an extended header is damaged") from None
+    if head.size < 0:
+        raise BadArchive("a size is below zero")
+    extended.pop(b"hdrcharset", None)
+    head.extended = extended
+    return head

@@ -1,0 +1,251 @@
+"""A finished bag, opened for reading: verified whole before anything of it is believed.
+
+SHA-256 manifests find damage, not forgery: a bag that was made elsewhere is hostile input, whatever its checksums say.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from base64 import b64decode
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import msgspec
+
+from kleff.case.archive import check_archive
+from kleff.case.exports import read_checked, unpack
+from kleff.case.saved import FORMAT, Member, SavedItem
+from kleff.errors import DamagedCase, Refused
+from kleff.progress import Progress, Silent
+from kleff.texts import plain
+from kleff.workstation.common.posix import sha256_of
+from kleff.workstation.windows.regfile import RegKey
+from kleff.workstation.windows.registry import KeyRef
+
+RELY = "do not rely on this bag; nothing may be removed on its strength"
+INDEX = ".index.json"
+UNSAFE = 0o7000  # runs with its owner's or group's rights
+
+
+@dataclass
+class SavedBag:
+    """A bag that was verified.
+
+    Attributes:
+        info: `bag-info.txt`.
+        items: what each action saved, by the stem of its files.
+        sums: SHA-256 of every payload file, by its name below the bag.
+    """
+
+    folder: Path
+    info: dict[str, str] = field(default_factory=dict)
+    items: dict[str, SavedItem] = field(default_factory=dict)
+    sums: dict[str, str] = field(default_factory=dict)
+
+    def payload(self, name: str) -> Path:
+        return self.folder / "data" / name
+
+    def read_key(self, export: str) -> tuple[KeyRef, RegKey]:
+        """A registry export, as it was when the bag was verified."""
+        name = f"{export}.json"
+        return unpack(read_checked(self.payload(name), self.sums[f"data/{name}"]), str(self.payload(name)))
+
+
+def check_bag(folder: Path) -> int:
+    """Read a whole bag back against its manifests; returns the number of payload files.
+
+    Raises:
+        DamagedCase: any file is missing, changed or not listed.
+    """
+    return len(open_bag(folder).sums)
+
+
+def open_bag(folder: Path, progress: Progress | None = None) -> SavedBag:
+    """Verify a bag whole and read what it says.
+
+    Raises:
+        DamagedCase: any file is missing, changed, not listed or not what its index says.
+    """
+    bag = SavedBag(folder, _info(folder), sums=check_files(folder))
+    if bag.info.get("Bag-Format") != str(FORMAT):
+        raise _other_format(bag.info.get("Bag-Format") or "another", folder)
+    named: set[str] = set()
+    for name in sorted(bag.sums):
+        if name.endswith(INDEX):
+            item = _item(folder / name, bag.sums[name])
+            stem = name.removeprefix("data/").removesuffix(INDEX)
+            belongs = set(_payload(item))
+            lacks = belongs - set(bag.sums)
+            if lacks or belongs & named:
+                why = f"names what is not in the bag, or twice: {_some(lacks or belongs)}"
+                raise DamagedCase(why, where=str(folder / name), remedy=RELY)
+            named |= {name, *belongs}
+            bag.items[stem] = item
+            _check_members(item, folder / name)
+            if item.archive:
+                archive = bag.payload(item.archive)
+                if check_archive(archive, item.members, progress or Silent()) != bag.sums[f"data/{item.archive}"]:
+                    raise DamagedCase("has changed while it was read", where=str(archive), remedy=RELY)
+    if named != set(bag.sums):
+        raise DamagedCase(f"holds what no index names: {_some(set(bag.sums) - named)}", where=str(folder), remedy=RELY)
+    return bag
+
+
+def _other_format(found: str, where: Path) -> DamagedCase:
+    return DamagedCase(
+        f"the bag has format {plain(found)}; this Kleff knows {FORMAT}", where=str(where), remedy="use the Kleff that made it"
+    )
+
+
+def _some(names: Collection[str]) -> str:
+    return plain(", ".join(sorted(names)[:3]))
+
+
+def _payload(item: SavedItem) -> Iterator[str]:
+    if item.archive:
+        yield f"data/{item.archive}"
+    if item.file:
+        yield f"data/{item.file}"
+    for export in item.exports:
+        yield f"data/{export}.json"
+        yield f"data/{export}.reg"
+
+
+def _item(file: Path, sha256: str) -> SavedItem:
+    try:
+        item = msgspec.json.decode(read_checked(file, sha256), type=SavedItem)
+    except (msgspec.MsgspecError, ValueError, RecursionError) as error:
+        raise DamagedCase(f"cannot be read: {plain(str(error))}", where=str(file), remedy=RELY) from None
+    if item.format != FORMAT:
+        raise _other_format(str(item.format), file)
+    return item
+
+
+def _info(folder: Path) -> dict[str, str]:
+    try:
+        if not (folder / "bagit.txt").read_text("utf-8").startswith("BagIt-Version: "):
+            raise ValueError
+        lines = (folder / "bag-info.txt").read_text("utf-8").splitlines()
+    except (OSError, ValueError):
+        raise DamagedCase(
+            "is no bag: bagit.txt or bag-info.txt is missing or damaged", where=str(folder), remedy="name a case, or the folder bag in it"
+        ) from None
+    return {name.strip(): value.strip() for name, _, value in (line.partition(":") for line in lines)}
+
+
+def check_files(folder: Path, known: Collection[str] = ()) -> dict[str, str]:
+    """Compare every file of a bag with its checksum; returns the payload's checksums.
+
+    Args:
+        known: payload files that were read back a moment ago, and are only looked for.
+
+    Raises:
+        DamagedCase: any file is missing, changed or not listed.
+    """
+    listed = _manifest(folder / "manifest-sha256.txt")
+    for name, sha256 in {**listed, **_manifest(folder / "tagmanifest-sha256.txt")}.items():
+        file = folder / name
+        if not file.is_file() or file.is_symlink():
+            raise DamagedCase("is missing in the bag", where=str(file), remedy=RELY)
+        if name not in known and sha256_of(file) != sha256:
+            raise DamagedCase("does not match its checksum", where=str(file), remedy=RELY)
+    present = {str(p.relative_to(folder)) for p in (folder / "data").rglob("*") if not p.is_dir() or p.is_symlink()}
+    if present != set(listed):
+        raise DamagedCase(f"holds files that are not listed: {_some(present - set(listed))}", where=str(folder), remedy=RELY)
+    return listed
+
+
+def _manifest(file: Path) -> dict[str, str]:
+    try:
+        lines = file.read_text("utf-8").splitlines()
+    except (OSError, UnicodeDecodeError):
+        raise DamagedCase("cannot be read", where=str(file), remedy="do not rely on this bag") from None
+    found = {}
+    for line in lines:
+        sha256, _, name = line.partition("  ")
+        if name.startswith(("/", "~")) or ".." in Path(name).parts:
+            raise DamagedCase(f"lists a path outside the bag: {plain(name)}", where=str(file), remedy="do not rely on this bag")
+        found[name] = sha256
+    return found
+
+
+def saved_size(folder: Path) -> int:
+    """Bytes on disk of a bag (or any folder)."""
+    return sum(os.lstat(p).st_size for p in folder.rglob("*") if p.is_file()) if folder.is_dir() else 0
+
+
+def _check_members(item: SavedItem, file: Path) -> None:
+    """Members must be told apart, come after what they hang on, and lead nowhere else."""
+    files: set[str] = set()
+    names: set[str] = set()
+    places: set[tuple[str, ...]] = set()
+    for member in item.members:
+        place = relative_names(member)
+        wrong = ""
+        if member.member and member.member in names:
+            wrong = "is named twice"
+        elif place in places:
+            wrong = "stands in one place with another"
+        elif member.type == "hard link" and member.link not in files:
+            wrong = "shares its content with nothing before it"
+        elif bool(member.member) != (member.type != "special"):
+            wrong = "is in the archive as nothing, or is nothing and in the archive"
+        if wrong:
+            raise DamagedCase(f"{plain(member.path)} {wrong}", where=str(file), remedy=RELY)
+        names.add(member.member)
+        places.add(place)
+        if member.type == "file":
+            files.add(member.member)
+
+
+# -- what a bag from elsewhere may hold ------------------------------------------------------------------------
+
+
+def relative_names(member: Member) -> tuple[str, ...]:
+    """The names of a member below its item's base; () for the base itself.
+
+    Raises:
+        DamagedCase: a name leads elsewhere.
+    """
+    raw = b64decode(member.relative_b64)
+    names = raw.split(b"\0") if raw else []
+    if any(n in (b"", b".", b"..") or b"/" in n for n in names):
+        raise DamagedCase(f"{member.path} leads out of its folder", remedy="do not use this bag")
+    return tuple(os.fsdecode(n) for n in names)
+
+
+def check_harmless(bag: SavedBag) -> None:
+    """Refuse a bag from elsewhere whole if anything in it could do harm where it is put.
+
+    Raises:
+        Refused: naming the thing.
+    """
+    for item in bag.items.values():
+        for member in item.members:
+            why = _harm(member)
+            if why:
+                raise Refused(f"the bag is not used: {plain(member.path)} {why}", where=str(bag.folder), remedy="look at it by hand")
+
+
+def _harm(member: Member) -> str:
+    names = relative_names(member)
+    if member.mode & UNSAFE:
+        return "would run with the rights of its owner (setuid, setgid or sticky)"
+    if any(name == "security.capability" or name.startswith("trusted.") for name in member.attributes):
+        return "carries rights of its own (a capability or the like)"
+    if member.type == "link" and _leads_out(names, os.fsdecode(b64decode(member.link))):
+        return f"is a link that leads out, to {plain(os.fsdecode(b64decode(member.link)))}"
+    return ""
+
+
+def _leads_out(names: tuple[str, ...], target: str) -> bool:
+    if target.startswith(("/", "\\")) or re.match(r"[A-Za-z]:", target):
+        return True
+    depth = len(names) - 1
+    for part in re.split(r"[/\\]", target):
+        depth += {"..": -1, "": 0, ".": 0}.get(part, 1)
+        if depth < 0:
+            return True
+    return False

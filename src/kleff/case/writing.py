@@ -1,0 +1,135 @@
+"""Writing saved registry keys back: values that are not there; what is there stays, or is exported first and then replaced."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from kleff.case.effect_names import WRITTEN
+from kleff.case.effects import Hands
+from kleff.case.exports import export, read_export
+from kleff.case.journal import Effect
+from kleff.errors import ActionFailed
+from kleff.procedure.globs import fold
+from kleff.texts import plain
+from kleff.workstation.windows.regfile import RegKey
+from kleff.workstation.windows.registry import KeyRef, Registry
+
+
+@dataclass
+class Difference:
+    """What writing a tree would mean: keys and values that are missing, values that are the same, and those that differ."""
+
+    missing: RegKey
+    keys: int = 0
+    values: int = 0
+    same: int = 0
+    differ: list[str] = field(default_factory=list)
+
+    @property
+    def anything(self) -> bool:
+        return bool(self.keys or self.values)
+
+
+def compare(registry: Registry, key: KeyRef, tree: RegKey, replace: bool = False) -> Difference:
+    """What of `tree` is not there; with `replace` also what is there and differs."""
+    result = Difference(RegKey(tree.name))
+    _compare(registry.tree(key), tree, result.missing, str(key), result, replace)
+    return result
+
+
+def _compare(present: RegKey | None, wanted: RegKey, missing: RegKey, name: str, result: Difference, replace: bool) -> None:
+    result.keys += present is None
+    for folded, value in wanted.values.items():
+        now = present.values.get(folded) if present else None
+        if now is not None and (now.type, now.raw) == (value.type, value.raw):
+            result.same += 1
+            continue
+        if now is not None:
+            result.differ.append(plain(f"{name}: {value.name or '(default)'}"))
+        if now is None or replace:
+            missing.values[folded] = value
+            result.values += 1
+    for folded, below in wanted.keys.items():
+        there = present.keys.get(folded) if present else None
+        part = RegKey(below.name)
+        before = result.keys, result.values
+        _compare(there, below, part, f"{name}\\{below.name}", result, replace)
+        if before != (result.keys, result.values):
+            missing.keys[folded] = part
+
+
+def write_key(hands: Hands, action: int, key: KeyRef, tree: RegKey, replace: bool) -> Difference:
+    """Write what is missing of a tree; what is there now and what is written are exported first.
+
+    Raises:
+        ActionFailed: the key cannot be written.
+    """
+    key, tree = _from_what_is_there(hands.registry, key, tree)
+    difference = compare(hands.registry, key, tree, replace)
+    if not difference.anything:
+        return difference
+    folder, stem = hands.case.folder / "undo", f"{hands.case.journal.next_effect():04d}"
+    for name in (stem, f"{stem}-before"):
+        for ending in (".reg", ".json"):  # of a try that was killed before its intent
+            (folder / (name + ending)).unlink(missing_ok=True)
+    present = hands.registry.tree(key)
+    before = export(folder, f"{stem}-before", key, present) if present is not None else ""
+    sha256 = export(folder, stem, key, difference.missing)
+    data = {"key": str(key), "stem": stem, "sha256": sha256, "before": before, "keys": difference.keys, "values": difference.values}
+    effect = hands.intend(action, WRITTEN, data)
+    try:
+        _write(hands.registry, key, difference.missing)
+    except OSError as error:
+        raise ActionFailed(f"{key} cannot be written: {error.strerror}", remedy="check the rights on the key; then resume") from None
+    finally:
+        hands.registry.api.flush()
+    hands.done(effect)
+    return difference
+
+
+def _from_what_is_there(registry: Registry, key: KeyRef, tree: RegKey) -> tuple[KeyRef, RegKey]:
+    """The same with every key above that is not there: what is made is taken away again by undo."""
+    least = 2 if key.hive == "HKU" else 1
+    while len(key.parts) > least + 1 and not registry.exists(above := KeyRef(key.hive, "\\".join(key.parts[:-1]), key.view)):
+        tree = RegKey(key.parts[-2], keys={fold(key.parts[-1]): tree})
+        key = above
+    return key, tree
+
+
+def _write(registry: Registry, key: KeyRef, tree: RegKey) -> None:
+    registry.api.create(key.hive, key.physical)
+    for value in tree.values.values():
+        registry.api.set(key.hive, key.physical, value)
+    for below in tree.keys.values():
+        _write(registry, key.child(below.name), below)
+
+
+def unwrite_key(hands: Hands, effect: Effect) -> list[str]:
+    """The inverse. Returns what was left as it is, since it has been set since."""
+    folder, stem = hands.case.folder / "undo", str(effect.data["stem"])
+    key, written = read_export(folder, stem, str(effect.data["sha256"]))
+    before = read_export(folder, f"{stem}-before", str(effect.data["before"]))[1] if effect.data["before"] else None
+    left: list[str] = []
+    try:
+        _unwrite(hands.registry, key, written, before, left)
+    finally:
+        hands.registry.api.flush()
+    return left
+
+
+def _unwrite(registry: Registry, key: KeyRef, written: RegKey, before: RegKey | None, left: list[str]) -> None:
+    for below in written.keys.values():
+        _unwrite(registry, key.child(below.name), below, before.keys.get(fold(below.name)) if before else None, left)
+    for value in written.values.values():
+        now = registry.value(key, value.name)
+        was = before.values.get(fold(value.name)) if before else None
+        if now is None or (was is not None and (now.type, now.raw) == (was.type, was.raw)):
+            continue
+        if (now.type, now.raw) != (value.type, value.raw):
+            left.append(f"{key}: value {value.name or '(default)'} has been set since")
+        elif was is not None:
+            registry.api.set(key.hive, key.physical, was)
+        else:
+            registry.api.delete_value(key.hive, key.physical, value.name)
+    if before is None and registry.exists(key) and not registry.values(key) and not registry.subkeys(key):
+        registry.api.delete_key(key.hive, key.physical)

@@ -1,0 +1,246 @@
+"""The command that puts saved data back: restore."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from kleff.cli.options import (
+    CasesOption,
+    JsonOption,
+    LibraryOption,
+    OnOption,
+    QuietOption,
+    SecretOption,
+    TechnicianOption,
+    TicketOption,
+    YesOption,
+)
+
+if TYPE_CHECKING:
+    from kleff.case.folder import Case
+    from kleff.case.saved_bag import SavedBag
+    from kleff.engine.preview import Plan
+    from kleff.engine.restore import Wanted
+    from kleff.objects.base import Scene
+    from kleff.objects.giving import Giving
+    from kleff.procedure.load import Procedure
+    from kleff.progress import Progress
+    from kleff.workstation.facets import Workstation
+
+
+def restore(
+    saved: Annotated[str, typer.Argument(metavar="CASE|BAG", help="A case, or the folder of a bag that was carried here.")],
+    only: Annotated[
+        list[str] | None, typer.Option("--only", metavar="LABEL", help="Only what was saved under this label; may be given more than once.")
+    ] = None,
+    account: Annotated[
+        list[str] | None,
+        typer.Option("--account", metavar="NAME", help="Only what was saved of this account; may be given more than once."),
+    ] = None,
+    to_account: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--to-account", metavar="[OLD=]NEW", help="Give it to another account of this workstation; may be given more than once."
+        ),
+    ] = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Set aside first what stands in the way.")] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")] = False,
+    procedure: Annotated[
+        str | None,
+        typer.Option(
+            "--procedure", metavar="PROC", help="Your own procedure, for a bag (default: the library's, by its id).", show_default=False
+        ),
+    ] = None,
+    on: OnOption = None,
+    yes: YesOption = False,
+    ticket: TicketOption = "",
+    technician: TechnicianOption = "",
+    cases: CasesOption = None,
+    library: LibraryOption = None,
+    secret_fd: SecretOption = None,
+    quiet: QuietOption = False,
+    json: JsonOption = False,
+) -> None:
+    """Put saved data back, after a reinstall or on another workstation. What is there stays."""
+    from kleff.case.folder import check_unmarked
+    from kleff.case.marks import lock
+    from kleff.cli.common import check_rights, confirm, default_cases
+    from kleff.cli.show import message, show
+    from kleff.engine.restore import Wanted, check_room, check_wanted, plan_restore
+    from kleff.engine.run import refuse_if_refused
+    from kleff.objects.giving import Giving
+    from kleff.report.documents import encode
+    from kleff.report.giving import restore_document, restore_page
+
+    where = cases or default_cases()
+    workstation, bag, loaded, own = _opened(saved, where, on, yes, procedure, library)
+    check_rights(workstation)
+    check_unmarked(workstation)
+    scene = _scene(workstation, loaded, library, secret_fd or [])
+    to = dict(_pair(text) for text in to_account or [])
+    wanted = Wanted(tuple(only or ()), tuple(account or ()))
+    check_wanted(bag, wanted, to, scene)
+    giving = Giving(scene, bag, own, to, replace)
+    plan = plan_restore(giving, wanted)
+    if json and dry_run:
+        print(encode(restore_document(giving, plan)))
+    elif not json:
+        show(restore_page(giving, plan))
+    refuse_if_refused(plan)
+    if dry_run:
+        return
+    if not any(a.state == "to do" for a in plan.actions):
+        message("\nNothing is to be put back; no case was made.")
+        return
+    check_room(giving, plan)
+    confirm(
+        f"\nPut this back on {workstation.name} ({workstation.spec})?",
+        yes,
+        "look at it with  --dry-run,  then add  --yes --on " + workstation.spec,
+    )
+    with lock(workstation, f"restoring {bag.folder.name}"), _new_case(giving, plan, wanted, where, ticket, technician, library) as case:
+        if not quiet:
+            message(f"\nCase {case.folder}")
+        give_back(giving, case, quiet, json)
+
+
+def _pair(text: str) -> tuple[str, str]:
+    old, equals, new = text.partition("=")
+    return (old.strip(), new.strip()) if equals else ("", text.strip())
+
+
+def _opened(
+    saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None
+) -> tuple[Workstation, SavedBag, Procedure, bool]:
+    """The workstation, the bag verified whole, the technician's own procedure, and whether the bag was made right here."""
+    from kleff.case.saved_bag import check_harmless
+    from kleff.cli.common import check_named, check_sources, read_procedure
+    from kleff.cli.progress import watching
+    from kleff.errors import Refused
+    from kleff.workstation.open import open_workstation
+
+    folder = Path(saved)
+    if (folder / "bagit.txt").is_file():
+        check_named(on, yes)
+        workstation = open_workstation(on or "this")
+        with watching(quiet=False) as progress:
+            progress.start("verifying the bag")
+            bag = _verified(folder.absolute(), progress)
+            check_harmless(bag)
+        name = procedure or bag.info.get("Product-Id", "")
+        loaded = read_procedure(name, library)
+        check_sources(name, library, workstation)
+        if loaded.product.id != bag.info.get("Product-Id"):
+            raise Refused(
+                f"the bag was saved of {bag.info.get('Product-Id', '')!r}, the procedure is for {loaded.product.id!r}", where=loaded.name,
+                remedy="name the procedure of that product with --procedure",
+            )  # fmt: skip
+        if bag.info.get("System") != workstation.system:
+            raise Refused(
+                f"the bag was saved on a {bag.info.get('System')} workstation; this is {workstation.system}", where=str(folder),
+                remedy="put it back by hand; docs/bag.md says how to open it",
+            )  # fmt: skip
+        return workstation, bag, loaded, False
+    return _opened_case(saved, cases, on, procedure, library)
+
+
+def _opened_case(
+    saved: str, cases: Path, on: str | None, procedure: str | None, library: Path | None
+) -> tuple[Workstation, SavedBag, Procedure, bool]:
+    from kleff.case.folder import find_case, open_case
+    from kleff.cli.cases import case_workstation
+    from kleff.cli.common import check_sources, read_procedure
+    from kleff.cli.progress import watching
+    from kleff.engine.kinds import model_table
+    from kleff.errors import Refused
+    from kleff.procedure.load import parse_procedure
+
+    folder = find_case(saved, cases)
+    with open_case(folder) as case:
+        workstation = case_workstation(case, on)
+        if case.text("bag") != "sealed" or not (folder / "bag").is_dir():
+            raise Refused("the case holds no finished bag", where=str(folder), remedy="kleff cases  shows what each holds")
+        if procedure:
+            check_sources(procedure, library, workstation)
+            loaded = read_procedure(procedure, library)
+        else:
+            loaded = parse_procedure(case.journal.get("procedure"), case.text("procedure_name"), model_table())
+    with watching(quiet=False) as progress:
+        progress.start("verifying the bag")
+        return workstation, _verified(folder / "bag", progress), loaded, True
+
+
+def _verified(folder: Path, progress: Progress) -> SavedBag:
+    """The bag, verified whole.
+
+    Raises:
+        DamagedBag: nothing of it is used.
+    """
+    from kleff.case.saved_bag import open_bag
+    from kleff.errors import DamagedBag, DamagedCase
+
+    try:
+        return open_bag(folder, progress)
+    except DamagedCase as error:
+        raise DamagedBag(error.what, where=error.where, remedy="use an undamaged copy of the bag; nothing was changed") from None
+
+
+def _scene(workstation: Workstation, loaded: Procedure, library: Path | None, secret_fd: list[str]) -> Scene:
+    from kleff.cli.common import give_secrets, scene_with
+
+    scene = scene_with(workstation, loaded, library)
+    give_secrets(scene.secrets, secret_fd)
+    return scene
+
+
+def _new_case(giving: Giving, plan: Plan, wanted: Wanted, cases: Path, ticket: str, technician: str, library: Path | None) -> Case:
+    from kleff.cli.work import new_case
+    from kleff.engine.restore import giving_facts
+
+    return new_case(giving.scene, plan, cases, ticket, technician, library, **giving_facts(giving, wanted))
+
+
+def give_back(giving: Giving, case: Case, quiet: bool, json: bool, skip: int = 0, because: str = "", again: bool = False) -> None:
+    """Do the agreed plan, and say what it came to."""
+    from kleff.cli.progress import watching
+    from kleff.cli.show import show
+    from kleff.engine.restore import Restorer
+    from kleff.errors import NotClean
+    from kleff.report.case_report import report_document
+    from kleff.report.documents import encode
+    from kleff.report.giving import restored_page
+
+    with watching(quiet) as progress:
+        giving.scene.progress = progress
+        restorer = Restorer(giving, case)
+        ended = restorer.resume(skip, because) if again else restorer.run()
+    if json:
+        print(encode(report_document(case)))
+    else:
+        print()
+        show(restored_page(case, ended))
+    if not ended.clean:
+        raise typer.Exit(NotClean.exit_code)
+
+
+def giving_of(case: Case, scene: object) -> Giving:
+    """What the case of a restore works with, verified again.
+
+    Raises:
+        DamagedCase: the bag is not there any more, or has changed.
+    """
+    import msgspec
+
+    from kleff.case.saved_bag import check_harmless, open_bag
+    from kleff.objects.base import Scene
+    from kleff.objects.giving import Giving
+
+    assert isinstance(scene, Scene)
+    told = msgspec.json.decode(case.text("giving") or "{}")
+    bag = open_bag(Path(case.text("bag_folder")))
+    if not told.get("own"):
+        check_harmless(bag)
+    return Giving(scene, bag, bool(told.get("own")), dict(told.get("to", {})), bool(told.get("replace")))

@@ -1,0 +1,232 @@
+"""Giving back what are no files: registry keys, what a command exported, service settings; and what is only shown."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from kleff.case.saved import SavedItem
+from kleff.errors import ActionFailed
+from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, Action, Outcome, Work
+from kleff.objects.commands import SAVED, CommandBackup, arguments, list_of, objection_to, run_program
+from kleff.objects.giving import Giving, Nowhere
+from kleff.objects.keys import KeyBackup, ValueBackup, for_people, meant_keys
+from kleff.procedure.versions import parse_duration
+from kleff.texts import plain, plural
+from kleff.workstation.windows.regfile import RegKey
+from kleff.workstation.windows.registry import KeyRef
+
+
+class KeysBack:
+    """Registry keys and single values: what is missing is written."""
+
+    def plan(self, item: SavedItem, stem: str, giving: Giving) -> Iterator[Action]:
+        from kleff.case.writing import compare
+
+        undo = "what was written is deleted again"
+        action = giving.action(item, stem, "write", item.label or item.object, account=item.account, undo=undo)
+        registry = giving.scene.workstation.registry
+        try:
+            account = giving.account(item)
+            action.account = account.name if account else ""
+            for key, tree in _keys_here(item, giving):
+                action.target = plain(for_people(key))
+                assert registry is not None
+                difference = compare(registry, key, tree, giving.replace)
+                action.items += difference.keys + difference.values
+                stays = "exported first, then replaced" if giving.replace else "stays"
+                action.shows += [f"{stays}: {text} is set otherwise" for text in difference.differ[:8]]
+                if not difference.anything:
+                    action.state, action.reason = (
+                        (KEPT, "set otherwise by now") if difference.differ else (ABSENT, "the same is there already")
+                    )
+        except Nowhere as error:
+            action.state, action.reason = REFUSED, str(error)
+        yield action
+
+    def do(self, action: Action, item: SavedItem, giving: Giving, work: Work) -> Outcome:
+        from kleff.case.writing import write_key
+
+        count = 0
+        try:
+            for key, tree in _keys_here(item, giving):
+                difference = write_key(work.hands, action.number, key, tree, giving.replace)
+                count += difference.keys + difference.values
+        except Nowhere as error:
+            raise ActionFailed(str(error), remedy="look at it; then resume") from None
+        return Outcome(items=count)
+
+    def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
+        from kleff.case.writing import compare
+
+        assert giving.scene.workstation.registry is not None
+        found = [(key, compare(giving.scene.workstation.registry, key, tree)) for key, tree in _keys_here(item, giving)]
+        return [f"{plain(for_people(key))}: not all of it is there" for key, difference in found if difference.anything]
+
+
+def _keys_here(item: SavedItem, giving: Giving) -> Iterator[tuple[KeyRef, RegKey]]:
+    """Each saved key where it belongs here: this account's hive, this control set; only what the procedure claims.
+
+    Raises:
+        Nowhere.
+    """
+    scene = giving.scene
+    if scene.workstation.registry is None:
+        raise Nowhere("this workstation has no registry")
+    claimed = set()
+    for model in (*giving.steps(KeyBackup), *giving.steps(ValueBackup)):
+        text = model.key if isinstance(model, KeyBackup) else model.in_key
+        claimed |= {key.key for key, _ in meant_keys(scene, text, model.view, model.accounts)}
+    account = giving.account(item)
+    for export in item.exports:
+        saved, tree = giving.bag.read_key(export)
+        key = _key_here(saved, account.id if account else "", giving)
+        if key.key not in claimed:
+            raise Nowhere(f"the procedure saves nothing from {plain(for_people(key))}, or that account's hive is not loaded")
+        verdict = scene.guard.check_key(key, value=item.object == "value")
+        if not verdict.ok:
+            raise Nowhere(f"{plain(for_people(key))}: {verdict.reason}")
+        yield key, tree
+
+
+def _key_here(saved: KeyRef, sid: str, giving: Giving) -> KeyRef:
+    registry = giving.scene.workstation.registry
+    assert registry is not None
+    if saved.hive == "HKU":
+        text, path = "\\".join(["HKCU", *saved.parts[1:]]), "\\".join([sid, *saved.parts[1:]])
+    else:
+        text = "HKLM\\" + saved.path
+        if len(saved.parts) > 2 and saved.parts[0].upper() == "SYSTEM" and saved.parts[1].upper().startswith("CONTROLSET"):
+            text = "\\".join(["HKLM", "SYSTEM", "CurrentControlSet", *saved.parts[2:]])
+        path = saved.path
+    found = registry.canonical(text, sid, saved.view or None)
+    return found[0] if found else KeyRef(saved.hive, path, 0)
+
+
+class CommandBack:
+    """What a command exported, taken in by the procedure's own `restore` command."""
+
+    def plan(self, item: SavedItem, stem: str, giving: Giving) -> Iterator[Action]:
+        action = giving.action(item, stem, "take in", item.name, items=1, undo="cannot be taken back by Kleff", final=True)
+        model = _step_of(item, giving)
+        if model is None or not model.restore:
+            action.state = MANUAL
+            action.reason = f"the procedure has no restore command for it; it is {giving.bag.payload(item.file)}"
+            yield action
+            return
+        saved = str(giving.bag.payload(item.file))
+        argv = arguments(model.restore, giving.scene, _one(item), saved)
+        if argv is None:
+            action.state, action.reason = MANUAL, f"{plain(model.restore[0])} is not there; install the product first"
+            yield action
+            return
+        action.shows = [plain("runs: " + " ".join(argv))]
+        why = objection_to(argv, giving.scene)
+        if why:
+            action.state, action.reason = MANUAL, plain(why)
+        elif model.lists:
+            self._compare(item, giving, model, action)
+        yield action
+
+    def _compare(self, item: SavedItem, giving: Giving, model: CommandBackup, action: Action) -> None:
+        try:
+            present = list_of(model, giving.scene)
+        except ActionFailed as error:
+            action.shows.append(f"could not be listed: {error.what}")
+            return
+        if _one(item):
+            present = [name for name in present if name == _one(item)]
+        if present and sorted(present) == sorted(item.listed):
+            action.state, action.reason, action.final = ABSENT, "the same is there already", False
+        elif present:
+            names = f"{', '.join(present[:4])}{' ...' if len(present) > 4 else ''}"
+            action.state, action.final = KEPT, False
+            action.reason = f"holds {plural(len(present), 'thing')} already, which remain as they are: {plain(names)}"
+        if item.listed:
+            action.shows.append(f"saved were {plural(len(item.listed), 'thing')}")
+
+    def do(self, action: Action, item: SavedItem, giving: Giving, work: Work) -> Outcome:
+        from kleff.case.effect_names import COMMAND
+
+        now = next(self.plan(item, action.details["stem"], giving))
+        model = _step_of(item, giving)
+        if now.state in (ABSENT, KEPT):
+            return Outcome(note=now.reason)
+        if now.state != "to do" or model is None:
+            raise ActionFailed(now.reason, remedy="do it by hand, then resume with --skip")
+        saved = giving.bag.payload(item.file)
+        argv = arguments(model.restore, giving.scene, _one(item), str(saved))
+        assert argv is not None
+        work.progress.start(f"taking in {item.name}")
+        effect = work.hands.intend(action.number, COMMAND, {"what": f"what {plain(argv[0])} took in of {plain(item.name)}"})
+        output = work.hands.case.output(effect.id)
+        run_program(
+            giving.scene,
+            argv,
+            output,
+            parse_duration(model.patience),
+            stdin=None if any(SAVED in w for w in model.restore) else saved,
+            secret=model.need,
+        )
+        work.hands.done(effect)
+        return Outcome(items=1, size=giving.bag.payload(item.file).stat().st_size)
+
+    def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
+        """Its list again: what was listed when it was saved must be there."""
+        model = _step_of(item, giving)
+        if model is None or not model.lists or not model.restore or not item.listed:
+            return []
+        try:
+            present = set(list_of(model, giving.scene))
+        except ActionFailed as error:
+            return [f"{item.name} could not be listed: {error.what}"]
+        lacks = [name for name in item.listed if name not in present]
+        return (
+            [f"{item.name}: {plural(len(lacks), 'thing')} of {len(item.listed)} not there: {plain(', '.join(lacks[:4]))}"] if lacks else []
+        )
+
+
+def _step_of(item: SavedItem, giving: Giving) -> CommandBackup | None:
+    """The step of the technician's own procedure that saves this; by its label and the name it saves as."""
+    for model in giving.steps(CommandBackup):
+        assert isinstance(model, CommandBackup)
+        if model.label == item.label and item.name in (model.saves_as, model.saves_as.replace("{item}", _one(item))):
+            return model
+    return None
+
+
+def _one(item: SavedItem) -> str:
+    """The one thing of a list that this export is of; "" if it is of all."""
+    return str(item.settings.get("item", ""))
+
+
+class ShownBack:
+    """What is not written back, only shown: packages, facts, settings of services."""
+
+    def plan(self, item: SavedItem, stem: str, giving: Giving) -> Iterator[Action]:
+        action = giving.action(item, stem, "shown", item.name or item.label or item.object)
+        action.state, action.reason = ABSENT, "for your information"
+        action.shows = shown_settings(item)
+        yield action
+
+    def do(self, action: Action, item: SavedItem, giving: Giving, work: Work) -> Outcome:
+        return Outcome()
+
+    def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
+        return []
+
+
+def shown_settings(item: SavedItem) -> list[str]:
+    """Settings as lines for people; what is private as dots."""
+    if item.settings.get("private"):
+        return ["\u2022" * 6 + "  (private; it is in the bag)"]
+    lines = []
+    for name, value in item.settings.items():
+        if isinstance(value, list):
+            lines += [plain(f"{name}: {_flat(v)}") for v in value[:20]]
+        elif name != "private":
+            lines.append(plain(f"{name}: {_flat(value)}"))
+    return lines
+
+
+def _flat(value: object) -> str:
+    return ", ".join(f"{k} {v}" for k, v in value.items()) if isinstance(value, dict) else str(value)

@@ -1,0 +1,105 @@
+"""What a restore would do and has done, as pages for people and as a document."""
+
+from __future__ import annotations
+
+from itertools import groupby
+
+from kleff.case.folder import Case
+from kleff.engine.preview import Plan
+from kleff.engine.run import Ended
+from kleff.objects.base import DONE, FAILED, KEPT, MANUAL, TO_DO
+from kleff.objects.giving import Giving
+from kleff.report.documents import RestoreDocument, action_info, product_info, workstation_info
+from kleff.report.lines import STATE_TONES, Page
+from kleff.report.pages import workstation_line
+from kleff.texts import plain, plural, seconds, size
+
+NOUNS = {"key": ("key or value", "keys and values"), "value": ("value", "values")}
+
+
+def restore_document(giving: Giving, plan: Plan) -> RestoreDocument:
+    """`kleff restore --dry-run --json`"""
+    workstation = giving.scene.workstation
+    return RestoreDocument(
+        kleff="restore", workstation=workstation_info(workstation), product=product_info(giving.scene.procedure),
+        bag=str(giving.bag.folder),
+        saved_on=giving.bag.info.get("External-Description", ""), actions=[action_info(a, workstation) for a in plan.actions],
+        no_return=plan.no_return, refused=bool(plan.refused),
+    )  # fmt: skip
+
+
+def restore_page(giving: Giving, plan: Plan) -> Page:
+    """Every item of the bag, and where it goes."""
+    page = Page()
+    page.row(
+        (f"What will be put back: {giving.scene.procedure.product.name}", "head"),
+        (f" on {workstation_line(giving.scene.workstation)}", "plain"),
+    )
+    page.add(f"  from the bag {plain(str(giving.bag.folder))}, verified; {plain(giving.bag.info.get('External-Description', ''))}", "dim")
+    for action in plan.refused:
+        page.add(f"  REFUSED: {action.target}: {action.reason}", "bad")
+    for label, in_label in groupby(plan.actions, key=lambda a: a.label):
+        actions = list(in_label)
+        page.head(label or "without a label")
+        width = min(max(len(a.target) for a in actions), 72)
+        for action in actions:
+            if action.number == plan.no_return:
+                page.add("  ---- line of no return: what is marked ! cannot be taken back ----", "warn")
+            mark = "!" if action.final and action.state == TO_DO else " "
+            beside = action.reason if len(action.reason) <= 60 else ""
+            page.row(
+                (f"  {mark}{action.number:>3}  ", "warn" if mark == "!" else "dim"),
+                (f"{action.state:<8} ", STATE_TONES[action.state]),
+                (f"{action.target:<{width}}", "plain"),
+                (f"  {action.account}" if action.account else "", "dim"),
+                (f"  {_amount(action.kind, action.items, action.size)}" if action.state == TO_DO else "", "plain"),
+                (f"  {beside}" if beside else "", STATE_TONES[action.state]),
+            )
+            if action.reason and not beside:
+                page.add(f"                {action.reason}", STATE_TONES[action.state])
+            for line in action.shows:
+                page.add(f"                {line}", "warn" if line.startswith("stays") else "dim")
+    page.head("In all")
+    todo = [a for a in plan.actions if a.state == TO_DO]
+    files = sum(a.items for a in todo if a.kind == "paths")
+    page.add(f"  {plural(len(todo), 'action')} to do: {plural(files, 'file')}, {size(sum(a.size for a in todo))}")
+    if any(a.state == KEPT or any(s.startswith("stays") for s in a.shows) for a in plan.actions):
+        page.add("  what is there already stays as it is; --replace sets it aside first", "warn")
+    page.add(
+        "  everything can be taken back"
+        if not plan.no_return
+        else f"  what is from action {plan.no_return} on marked ! cannot be taken back"
+    )
+    return page
+
+
+def _amount(kind: str, items: int, bytes_: int) -> str:
+    if kind == "paths":
+        return f"{plural(items, 'file')}, {size(bytes_)}"
+    return plural(items, *NOUNS[kind]) if kind in NOUNS else ""
+
+
+def restored_page(case: Case, ended: Ended) -> Page:
+    """What a restore came to."""
+    page = Page()
+    done = [r for r in ended.rows if r.state == DONE]
+    files = sum(r.items for r in done if r.action.kind == "paths")
+    if ended.clean:
+        page.row(("Put back, and compared with the bag", "good"), (f" on {case.text('host')}", "plain"))
+    else:
+        page.row(("Not all of it is in place", "bad"), (f" on {case.text('host')}", "plain"))
+    for finding in ended.verification.findings:
+        page.add(f"  {plain(finding.target)}", "bad")
+    page.row(("  files      ", "dim"), (f"{files}, {size(sum(r.size for r in done if r.action.kind == 'paths'))}", "plain"))
+    keys = sum(r.items for r in done if r.action.kind in NOUNS)
+    if keys:
+        page.row(("  registry   ", "dim"), (plural(keys, "key or value", "keys and values"), "plain"))
+    for row in (r for r in done if r.action.kind == "command"):
+        page.row(("  taken in   ", "dim"), (f"{row.action.target}{': ' + row.note if row.note else ''}", "plain"))
+    for row in (r for r in ended.rows if r.state in (KEPT, MANUAL, FAILED)):
+        page.row((f"  {row.state:<10} ", "warn"), (f"{row.action.target}: {row.note or row.action.reason}", "plain"))
+    page.row(("  time       ", "dim"), (seconds(ended.elapsed), "plain"))
+    page.add("")
+    for command in (f"kleff report {case.folder}", f"kleff undo {case.folder}"):
+        page.row(("  next: ", "dim"), (command, "plain"))
+    return page
