@@ -24,36 +24,39 @@ if TYPE_CHECKING:
     from kleff.case.saved_bag import SavedBag
     from kleff.engine.preview import Plan
     from kleff.engine.restore import Wanted
-    from kleff.objects.base import Scene
     from kleff.objects.giving import Giving
     from kleff.procedure.load import Procedure
     from kleff.progress import Progress
     from kleff.workstation.facets import Workstation
 
 
+SavedArgument = Annotated[str, typer.Argument(metavar="CASE|BAG", help="A case, or the folder of a bag that was carried here.")]
+LabelOption = Annotated[
+    list[str] | None, typer.Option("--only", metavar="LABEL", help="Only what was saved under this label; may be given more than once.")
+]
+AccountOption = Annotated[
+    list[str] | None, typer.Option("--account", metavar="NAME", help="Only what was saved of this account; may be given more than once.")
+]
+ToOption = Annotated[
+    list[str] | None,
+    typer.Option("--to-account", metavar="[OLD=]NEW", help="Give it to another account of this workstation; may be given more than once."),
+]
+OwnProcedureOption = Annotated[
+    str | None,
+    typer.Option(
+        "--procedure", metavar="PROC", help="Your own procedure, for a bag (default: the library's, by its id).", show_default=False
+    ),
+]
+
+
 def restore(
-    saved: Annotated[str, typer.Argument(metavar="CASE|BAG", help="A case, or the folder of a bag that was carried here.")],
-    only: Annotated[
-        list[str] | None, typer.Option("--only", metavar="LABEL", help="Only what was saved under this label; may be given more than once.")
-    ] = None,
-    account: Annotated[
-        list[str] | None,
-        typer.Option("--account", metavar="NAME", help="Only what was saved of this account; may be given more than once."),
-    ] = None,
-    to_account: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--to-account", metavar="[OLD=]NEW", help="Give it to another account of this workstation; may be given more than once."
-        ),
-    ] = None,
+    saved: SavedArgument,
+    only: LabelOption = None,
+    account: AccountOption = None,
+    to_account: ToOption = None,
     replace: Annotated[bool, typer.Option("--replace", help="Set aside first what stands in the way.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")] = False,
-    procedure: Annotated[
-        str | None,
-        typer.Option(
-            "--procedure", metavar="PROC", help="Your own procedure, for a bag (default: the library's, by its id).", show_default=False
-        ),
-    ] = None,
+    procedure: OwnProcedureOption = None,
     on: OnOption = None,
     yes: YesOption = False,
     ticket: TicketOption = "",
@@ -65,25 +68,19 @@ def restore(
     json: JsonOption = False,
 ) -> None:
     """Put saved data back, after a reinstall or on another workstation. What is there stays."""
-    from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
-    from kleff.cli.common import check_rights, confirm, default_cases
+    from kleff.cli.common import confirm, default_cases
     from kleff.cli.show import message, show
     from kleff.engine.restore import Wanted, check_room, check_wanted, plan_restore
     from kleff.engine.run import refuse_if_refused
-    from kleff.objects.giving import Giving
     from kleff.report.documents import encode
     from kleff.report.giving import restore_document, restore_page
 
     where = cases or default_cases()
-    workstation, bag, loaded, own = _opened(saved, where, on, yes, procedure, library)
-    check_rights(workstation)
-    check_unmarked(workstation)
-    scene = _scene(workstation, loaded, library, secret_fd or [])
     to = dict(_pair(text) for text in to_account or [])
     wanted = Wanted(tuple(only or ()), tuple(account or ()))
-    check_wanted(bag, wanted, to, scene)
-    giving = Giving(scene, bag, own, to, replace)
+    giving = _giving(saved, where, on, yes, procedure, library, secret_fd or [], to, replace)
+    check_wanted(giving.bag, wanted, to, giving.scene)
     plan = plan_restore(giving, wanted)
     if json and dry_run:
         print(encode(restore_document(giving, plan)))
@@ -96,15 +93,31 @@ def restore(
         message("\nNothing is to be put back; no case was made.")
         return
     check_room(giving, plan)
-    confirm(
-        f"\nPut this back on {workstation.name} ({workstation.spec})?",
-        yes,
-        "look at it with  --dry-run,  then add  --yes --on " + workstation.spec,
-    )
-    with lock(workstation, f"restoring {bag.folder.name}"), _new_case(giving, plan, wanted, where, ticket, technician, library) as case:
+    workstation = giving.scene.workstation
+    remedy = f"look at it with  --dry-run,  then add  --yes --on {workstation.spec}"
+    confirm(f"\nPut this back on {workstation.name} ({workstation.spec})?", yes, remedy)
+    what = f"restoring {giving.bag.folder.name}"
+    with lock(workstation, what), _new_case(giving, plan, wanted, where, ticket, technician, library) as case:
         if not quiet:
             message(f"\nCase {case.folder}")
         give_back(giving, case, quiet, json)
+
+
+def _giving(
+    saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None, secret_fd: list[str],
+    to: dict[str, str], replace: bool,
+) -> Giving:  # fmt: skip
+    """The bag verified, the procedure loaded, on a workstation where something may be put."""
+    from kleff.case.folder import check_unmarked
+    from kleff.cli.common import check_rights, give_secrets, scene_with
+    from kleff.objects.giving import Giving
+
+    workstation, bag, loaded, own = _opened(saved, cases, on, yes, procedure, library)
+    check_rights(workstation)
+    check_unmarked(workstation)
+    scene = scene_with(workstation, loaded, library)
+    give_secrets(scene.secrets, secret_fd)
+    return Giving(scene, bag, own, to, replace)
 
 
 def _pair(text: str) -> tuple[str, str]:
@@ -188,14 +201,6 @@ def _verified(folder: Path, progress: Progress) -> SavedBag:
         raise DamagedBag(error.what, where=error.where, remedy="use an undamaged copy of the bag; nothing was changed") from None
 
 
-def _scene(workstation: Workstation, loaded: Procedure, library: Path | None, secret_fd: list[str]) -> Scene:
-    from kleff.cli.common import give_secrets, scene_with
-
-    scene = scene_with(workstation, loaded, library)
-    give_secrets(scene.secrets, secret_fd)
-    return scene
-
-
 def _new_case(giving: Giving, plan: Plan, wanted: Wanted, cases: Path, ticket: str, technician: str, library: Path | None) -> Case:
     from kleff.cli.work import new_case
     from kleff.engine.restore import giving_facts
@@ -235,7 +240,6 @@ def giving_of(case: Case, scene: object) -> Giving:
     import msgspec
 
     from kleff.case.saved_bag import check_harmless, open_bag
-    from kleff.objects.base import Scene
     from kleff.objects.giving import Giving
 
     assert isinstance(scene, Scene)
