@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from kleff.case.saved_bag import SavedBag
     from kleff.engine.preview import Plan
     from kleff.engine.restore import Wanted
+    from kleff.objects.base import Scene
     from kleff.objects.giving import Giving
     from kleff.procedure.load import Procedure
     from kleff.progress import Progress
@@ -231,7 +232,7 @@ def give_back(giving: Giving, case: Case, quiet: bool, json: bool, skip: int = 0
         raise typer.Exit(NotClean.exit_code)
 
 
-def giving_of(case: Case, scene: object) -> Giving:
+def giving_of(case: Case, scene: Scene) -> Giving:
     """What the case of a restore works with, verified again.
 
     Raises:
@@ -242,7 +243,6 @@ def giving_of(case: Case, scene: object) -> Giving:
     from kleff.case.saved_bag import check_harmless, open_bag
     from kleff.objects.giving import Giving
 
-    assert isinstance(scene, Scene)
     told = msgspec.json.decode(case.text("giving") or "{}")
     bag = open_bag(Path(case.text("bag_folder")))
     if not told.get("own"):
