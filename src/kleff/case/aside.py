@@ -282,7 +282,8 @@ def _make_folder(fd: int, name: str) -> None:
 
 def _keep_times(fd: int, before: Look) -> None:
     if look_of(os.fstat(fd)).times != before.times:
-        os.utime(fd, ns=before.times)
+        with contextlib.suppress(PermissionError):  # a folder that belongs to somebody else and lets everybody write
+            os.utime(fd, ns=before.times)
 
 
 def _rename(fd: int, name: str, to: int, to_name: str, place: WPath) -> None:

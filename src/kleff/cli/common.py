@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from kleff.engine.kinds import model_table
@@ -87,24 +88,32 @@ def other_procedures(library: Path | None, procedure: Procedure) -> list[Procedu
     return [o for o in others if o.product.id != procedure.product.id]
 
 
-def open_scene(name: str, on: str | None, library: Path | None, spare: str = "links", answers: dict[str, Answer] | None = None) -> Scene:
+def open_scene(name: str, on: str | None, library: Path | None) -> Scene:
     """A procedure on a workstation."""
-    procedure = read_procedure(name, library)
-    return scene_with(open_workstation(on or "this"), procedure, library, spare, answers)
+    return scene_with(open_workstation(on or "this"), read_procedure(name, library), library)
+
+
+@dataclass(frozen=True)
+class Told:
+    """What the technician has told: answers, secrets, what is waived, which manual steps are done (and who says so, when)."""
+
+    answers: dict[str, Answer] = field(default_factory=dict)
+    secrets: Secrets = field(default_factory=Secrets)
+    waived: frozenset[str] = frozenset()
+    confirmed: dict[str, str] = field(default_factory=dict)
+
+    def answered(self, answers: dict[str, Answer]) -> Told:
+        """The same with these answers."""
+        return replace(self, answers=answers)
 
 
 def scene_with(
-    workstation: Workstation,
-    procedure: Procedure,
-    library: Path | None,
-    spare: str = "links",
-    answers: dict[str, Answer] | None = None,
-    secrets: Secrets | None = None,
+    workstation: Workstation, procedure: Procedure, library: Path | None, spare: str = "links", told: Told | None = None
 ) -> Scene:
     """The scene, with the rest of the library beside it."""
-    scene = set_scene(workstation, procedure, others=other_procedures(library, procedure), answers=answers)
-    scene.spare = spare
-    scene.secrets = secrets or scene.secrets
+    told = told or Told()
+    scene = set_scene(workstation, procedure, others=other_procedures(library, procedure), answers=told.answers)
+    scene.spare, scene.secrets, scene.waived, scene.confirmed = spare, told.secrets, told.waived, told.confirmed
     return scene
 
 

@@ -10,6 +10,7 @@ import typer
 from kleff.cli.options import (
     AnswerOption,
     CasesOption,
+    ConfirmedOption,
     JsonOption,
     LibraryOption,
     OnOption,
@@ -17,6 +18,7 @@ from kleff.cli.options import (
     SecretOption,
     SpareKind,
     SpareOption,
+    WaiveOption,
 )  # fmt: skip
 
 
@@ -126,14 +128,17 @@ def preview(
     library: LibraryOption = None,
     spare: SpareOption = SpareKind.links,
     answer: AnswerOption = None,
+    waive: WaiveOption = None,
+    confirmed: ConfirmedOption = None,
     secret_fd: SecretOption = None,
     json: JsonOption = False,
 ) -> None:
     """Every action, in order; nothing is touched."""
-    from kleff.cli.common import give_secrets, read_procedure, scene_with
+    from kleff.cli.common import Told, give_secrets, read_procedure, scene_with
     from kleff.cli.show import show
     from kleff.engine.choices import choices, settle
     from kleff.engine.preview import preview as resolve
+    from kleff.engine.readiness import check_names
     from kleff.errors import Refused
     from kleff.objects.secrets import Secrets
     from kleff.report.documents import PreviewDocument, action_info, encode, product_info, workstation_info
@@ -144,10 +149,16 @@ def preview(
     answers = settle(loaded, answer or [])
     secrets = Secrets()
     give_secrets(secrets, secret_fd or [])
-    scene = scene_with(workstation, loaded, library, spare.value, answers, secrets)
+    told = Told(secrets=secrets, waived=frozenset(waive or []), confirmed=dict.fromkeys(confirmed or [], "confirmed"))
+    check_names(loaded, told.waived, told.confirmed)
+    scene = scene_with(workstation, loaded, library, spare.value, told.answered(answers))
     plan = resolve(scene)
     asked = choices(
-        loaded, answers, answer or [], plan, lambda other: resolve(scene_with(workstation, loaded, library, spare.value, other, secrets))
+        loaded,
+        answers,
+        answer or [],
+        plan,
+        lambda other: resolve(scene_with(workstation, loaded, library, spare.value, told.answered(other))),
     )
     if json:
         document = PreviewDocument(
@@ -163,7 +174,7 @@ def preview(
         print(encode(document))
     else:
         show(preview_page(scene, plan, asked))
-    if plan.refused:
+    if plan.refused or plan.not_ready:
         raise typer.Exit(Refused.exit_code)
 
 
@@ -176,7 +187,7 @@ def verify(
     json: JsonOption = False,
 ) -> None:
     """Is it gone?"""
-    from kleff.cli.common import default_cases, read_procedure, scene_with
+    from kleff.cli.common import Told, default_cases, read_procedure, scene_with
     from kleff.cli.show import show
     from kleff.engine.verify import verify as look
     from kleff.errors import NoSuchCase, NotClean
@@ -204,7 +215,7 @@ def verify(
         from kleff.workstation.open import open_workstation
 
         loaded = read_procedure(what, library)
-        scene = scene_with(open_workstation(on or "this"), loaded, library, answers=settle(loaded, answer or []))
+        scene = scene_with(open_workstation(on or "this"), loaded, library, told=Told(answers=settle(loaded, answer or [])))
     result = look(scene)
     if json:
         print(encode(verify_document(scene.workstation, scene.procedure, result)))

@@ -52,6 +52,12 @@ SpareOption = Annotated[
 AnswerOption = Annotated[
     list[str] | None, typer.Option("--answer", metavar="ID=VALUE", help="Answer a question of the procedure; may be given more than once.")
 ]
+WaiveOption = Annotated[
+    list[str] | None, typer.Option("--waive", metavar="NAME", help="Go on without this condition; may be given more than once.")
+]
+ConfirmedOption = Annotated[
+    list[str] | None, typer.Option("--confirmed", metavar="ID", help="This manual step has been done; may be given more than once.")
+]
 SecretOption = Annotated[
     list[str] | None,
     typer.Option("--secret-fd", metavar="NAME=FD", help="Read a secret the procedure needs from this open file descriptor."),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -13,6 +12,7 @@ from kleff.cli.options import (
     AnswerOption,
     CaseArgument,
     CasesOption,
+    ConfirmedOption,
     JsonOption,
     LibraryOption,
     OnOption,
@@ -23,15 +23,16 @@ from kleff.cli.options import (
     SpareOption,
     TechnicianOption,
     TicketOption,
+    WaiveOption,
     YesOption,
 )  # fmt: skip
 
 if TYPE_CHECKING:
     from kleff.case.folder import Case
+    from kleff.cli.common import Told
     from kleff.engine.preview import Plan
     from kleff.engine.run import Ended
     from kleff.objects.base import Scene
-    from kleff.objects.secrets import Secrets
     from kleff.procedure.conditions import Answer
     from kleff.procedure.load import Procedure
     from kleff.workstation.facets import Workstation
@@ -47,6 +48,8 @@ def run(
     library: LibraryOption = None,
     spare: SpareOption = SpareKind.links,
     answer: AnswerOption = None,
+    waive: WaiveOption = None,
+    confirmed: ConfirmedOption = None,
     secret_fd: SecretOption = None,
     quiet: QuietOption = False,
     json: JsonOption = False,
@@ -54,8 +57,10 @@ def run(
     """Preview, ask once, do; then look whether it is gone."""
     from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
-    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, give_secrets, read_procedure
+    from kleff.cli.common import Told, check_named, check_rights, check_sources, confirm, default_cases, give_secrets, read_procedure
+    from kleff.cli.manual import confirm_manual, confirmation
     from kleff.cli.show import message
+    from kleff.engine.readiness import check_names, check_ready
     from kleff.engine.run import refuse_if_refused
     from kleff.engine.scene import secrets_needed
     from kleff.objects.secrets import Secrets
@@ -71,12 +76,17 @@ def run(
     give_secrets(secrets, secret_fd or [])
     for name in secrets_needed(loaded, workstation.system):
         secrets.get(name)
+    check_names(loaded, waive or [], confirmed or [])
+    told = Told(secrets=secrets, waived=frozenset(waive or []), confirmed={name: confirmation(technician) for name in confirmed or []})
     asked = sys.stdin.isatty() and not yes
-    scene, plan = planned(workstation, loaded, library, spare.value, answer or [], secrets, asked=asked, shown=not json)
+    scene, plan = planned(workstation, loaded, library, spare.value, answer or [], told, asked=asked, shown=not json)
     refuse_if_refused(plan)
     if not _anything(plan):
         _nothing_to_do(scene, json)
         return
+    if asked:
+        confirm_manual(scene, plan, technician)
+    check_ready(scene, plan, cases or default_cases())
     question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."
     confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
     with (
@@ -94,7 +104,7 @@ def planned(
     library: Path | None,
     spare: str,
     given: list[str],
-    secrets: Secrets,
+    told: Told,
     asked: bool,
     shown: bool,
 ) -> tuple[Scene, Plan]:
@@ -106,13 +116,13 @@ def planned(
     from kleff.report.pages import preview_page
 
     answers = settle(procedure, given, ask_on_terminal if asked else None)
-    scene = scene_with(workstation, procedure, library, spare, answers, secrets)
+    scene = scene_with(workstation, procedure, library, spare, told.answered(answers))
     plan = preview(scene)
     if shown:
         said = [f"{name}=" for name in answers] if asked else given
 
         def again(other: dict[str, Answer]) -> Plan:
-            return preview(scene_with(workstation, procedure, library, spare, other, secrets))
+            return preview(scene_with(workstation, procedure, library, spare, told.answered(other)))
 
         show(preview_page(scene, plan, choices(procedure, answers, said, plan, again)))
     return scene, plan
@@ -120,9 +130,10 @@ def planned(
 
 def _anything(plan: Plan) -> bool:
     """Whether there is something to stop or remove; a procedure that only saves has always something to do."""
-    if all(a.phase == "backup" for a in plan.actions):
-        return bool(plan.actions)
-    return any(a.state in ("to do", "manual", "unreadable") for a in plan.actions if a.phase not in ("backup", "verify"))
+    aside = ("before", "backup", "verify", "after")
+    if all(a.phase in aside for a in plan.actions):
+        return any(a.phase == "backup" for a in plan.actions)
+    return any(a.state in ("to do", "manual", "unreadable") for a in plan.actions if a.phase not in aside)
 
 
 def _nothing_to_do(scene: Scene, json: bool) -> None:
@@ -142,13 +153,6 @@ def _nothing_to_do(scene: Scene, json: bool) -> None:
         raise typer.Exit(NotClean.exit_code)
 
 
-def _me() -> str:
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):
-        return ""
-
-
 def new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str, library: Path | None, **facts: str) -> Case:
     """A new case with the agreed plan.
 
@@ -158,11 +162,13 @@ def new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str
     import msgspec
 
     from kleff.case.folder import check_trusted, create_case
+    from kleff.cli.manual import me
     from kleff.engine.run import record_plan
+    from kleff.objects.base import DONE, SKIPPED
 
     answers = msgspec.json.encode(scene.answers).decode()
     product = scene.procedure.product
-    technician = technician or _me()
+    technician = technician or me()
     case = create_case(
         cases, scene.workstation, scene.procedure.raw, product.id,
         product=product.name, procedure_name=scene.procedure.name, ticket=ticket, technician=technician,
@@ -172,6 +178,9 @@ def new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str
     try:
         check_trusted(case.folder, "the case", scene.workstation)
         record_plan(case, plan)
+        for action in plan.actions:
+            if action.phase == "before" and action.state in (DONE, SKIPPED):
+                case.journal.tell(f"{action.target}: {action.reason}")
     except BaseException:
         case.close()
         raise
@@ -213,6 +222,7 @@ def resume(
     cases: CasesOption = None,
     skip: Annotated[int, typer.Option("--skip", metavar="ACTION", help="Go past this action.", show_default=False)] = 0,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it is skipped.", show_default=False)] = "",
+    confirmed: ConfirmedOption = None,
     secret_fd: SecretOption = None,
     quiet: QuietOption = False,
     json: JsonOption = False,
@@ -223,6 +233,7 @@ def resume(
     from kleff.cli.cases import case_workstation, scene_of
     from kleff.cli.common import check_rights, default_cases, give_secrets
     from kleff.cli.giving import give_back, giving_of
+    from kleff.cli.manual import confirmation
     from kleff.errors import Refused, UsageError
 
     if bool(skip) != bool(because.strip()):
@@ -239,6 +250,7 @@ def resume(
             raise Refused("the case was cut off before its plan was agreed", where=str(folder), remedy="run the procedure again")
         scene = scene_of(opened, workstation)
         give_secrets(scene.secrets, secret_fd or [])
+        scene.confirmed = {name: confirmation("") for name in confirmed or []}
         if opened.text("task") == "restore":
             give_back(giving_of(opened, scene), opened, quiet, json, skip, because, again=True)
         else:

@@ -6,9 +6,12 @@ from kleff.objects.base import Kind
 from kleff.objects.commands import CommandKind, CommandMissingKind
 from kleff.objects.entries import EntryKind
 from kleff.objects.keys import KeyKind, ValueKind
+from kleff.objects.manual import ManualKind
 from kleff.objects.packages import PackageKind
 from kleff.objects.paths import PathKind
+from kleff.objects.presence import MODELS as PRESENCE
 from kleff.objects.processes import ProcessKind
+from kleff.objects.readiness import CHECKS, FactKind
 from kleff.objects.services import ServiceKind
 from kleff.procedure.load import PHASES
 from kleff.procedure.model import Step
@@ -26,6 +29,8 @@ KINDS: dict[str, Kind] = {
     "package": PackageKind(),
     "command": CommandKind(),
     "command_missing": CommandMissingKind(),
+    "manual": ManualKind(),
+    **{name: FactKind(name) for name in CHECKS},
 }
 
 
@@ -36,4 +41,5 @@ def model_table() -> dict[str, dict[str, type[Step]]]:
         for phase, model in kind.models.items():
             if key in model.__struct_fields__:
                 table[phase][key] = model
+    table["before"].update(PRESENCE)
     return table

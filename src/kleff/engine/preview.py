@@ -12,11 +12,15 @@ from kleff.engine.kinds import KINDS
 from kleff.engine.scene import steps_here
 from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
 from kleff.objects.paths import found_paths
+from kleff.objects.presence import plan_presence
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration
 
 # `backup` before `stop` (an export needs the server); what says `stopped = true` after it.
-ORDER = (("backup", False), ("stop", None), ("backup", True), ("uninstall", None), ("purge", None), ("delete", None), ("verify", None))
+ORDER = (
+    ("before", None), ("backup", False), ("stop", None), ("backup", True), ("uninstall", None), ("purge", None), ("delete", None),
+    ("verify", None), ("after", None),
+)  # fmt: skip
 REMOVING = ("uninstall", "purge", "delete")
 
 
@@ -50,7 +54,12 @@ class Plan(msgspec.Struct, kw_only=True):
 
     @property
     def refused(self) -> list[Action]:
-        return [a for a in self.actions if a.state == REFUSED and a.phase != "verify"]
+        return [a for a in self.actions if a.state == REFUSED and a.phase not in ("before", "verify")]
+
+    @property
+    def not_ready(self) -> list[Action]:
+        """What the procedure asks for and is not so."""
+        return [a for a in self.actions if a.phase == "before" and a.state in (REFUSED, UNREADABLE)]
 
 
 def preview(scene: Scene) -> Plan:
@@ -68,7 +77,9 @@ def preview(scene: Scene) -> Plan:
 
 def plan_step(step: LoadedStep, scene: Scene) -> list[Action]:
     """The actions of one step; those of a step that the answers do without are kept."""
-    actions = list(KINDS[step.kind].plan(step, scene))
+    kind = KINDS[step.kind]
+    present = step.phase == "before" and hasattr(step.model, "must_be")
+    actions = [plan_presence(kind, step, scene)] if present else list(kind.plan(step, scene))
     _leave_synced(step, scene, actions)
     reason = scene.not_wanted(step.model)
     for action in actions if reason else ():
@@ -104,7 +115,7 @@ def _last_synced(text: str, scene: Scene) -> Iterator[tuple[str, int]]:
 def _totals(actions: list[Action]) -> Totals:
     totals = Totals()
     names = {TO_DO: "to_do", KEPT: "kept", REFUSED: "refused", MANUAL: "manual", UNREADABLE: "unreadable"}
-    for action in (a for a in actions if a.phase != "verify"):
+    for action in (a for a in actions if a.phase not in ("before", "verify", "after")):
         name = names.get(action.state, "absent")
         setattr(totals, name, getattr(totals, name) + 1)
         if action.state != TO_DO:

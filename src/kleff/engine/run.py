@@ -140,7 +140,7 @@ class Runner:
     # -- one action -------------------------------------------------------------------------------------------
 
     def _pending(self, row: Row) -> bool:
-        if row.action.phase == "verify" or row.state in (DONE, SKIPPED, ABSENT):
+        if row.action.phase in ("before", "verify", "after") or row.state in (DONE, SKIPPED, ABSENT):
             return False
         if row.state == KEPT:
             return bool(row.action.details.get("again"))
@@ -217,7 +217,7 @@ class Runner:
                     remedy="do it by hand, then resume" if now[0].state == MANUAL else "check the rights, then resume",
                 )
             else:
-                return Outcome(note="done by hand")
+                return Outcome(note=now[0].reason if now and now[0].state == DONE else "done by hand")
         return KINDS[action.kind].do(action, step, self.work)
 
     def _step(self, action: Action) -> LoadedStep:

@@ -103,6 +103,8 @@ class Scene:
     spare: str = "links"
     answers: dict[str, Answer] = field(default_factory=dict)
     secrets: Secrets = field(default_factory=Secrets)
+    waived: frozenset[str] = frozenset()
+    confirmed: dict[str, str] = field(default_factory=dict)
 
     def not_wanted(self, step: Step) -> str:
         """Why a step is not to be done with the answers given here; "" if it is."""

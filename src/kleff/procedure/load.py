@@ -18,7 +18,7 @@ from kleff.procedure.model import Ask, Keep, Product, Section, Step, path_proble
 from kleff.procedure.source import Address, Source, parse_source, read_source
 
 KindTable = Mapping[str, Mapping[str, type[Step]]]
-PHASES = ("backup", "stop", "uninstall", "purge", "delete", "verify")
+PHASES = ("before", "backup", "stop", "uninstall", "purge", "delete", "verify", "after")
 SECTIONS = ("format", "product", "places", "keep", "ask", "evidence", *PHASES)
 S = TypeVar("S", bound=Section)
 

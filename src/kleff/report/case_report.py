@@ -11,7 +11,7 @@ from kleff.case.saved_bag import saved_size
 from kleff.engine.run import Row, rows
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Verification
 from kleff.errors import DamagedCase
-from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, SKIPPED, WAITING, Action
+from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, WAITING, Action
 from kleff.procedure.conditions import show_answer
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.report.documents import CaseInfo, DoneInfo, EffectInfo, EventInfo, ReportDocument
@@ -203,15 +203,19 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     registry = [r for r in by_phase["delete"] if r.action.verb.startswith("delete") and r.items]
     size_of = sum(r.size for r in aside)
     freed = "deleted since" if case.state == "discarded" else "freed by discard"
+    before = [r for r in found if r.action.phase == "before" and r.state in (DONE, SKIPPED)]
+    by_hand = [r for r in found if r.action.phase == "after" and r.state == MANUAL]
     listed = [
+        ("Before anything was done", [(plain(f"     {r.action.target}: {r.action.reason}"), "plain") for r in before]),
         ("Saved in the bag" + (" (deleted since)" if case.text("bag") == "discarded" else ""), _lines(by_phase["backup"])),
         ("Stopped", _lines(by_phase["stop"])),
         ("Uninstalled", _lines(by_phase["uninstall"] + by_phase["purge"])),
         (f"Set aside: {plural(sum(r.items for r in aside), 'item')}, {size(size_of)} ({freed})", _lines(aside)),
         (f"Deleted in the registry: {plural(sum(r.items for r in registry), 'key or value', 'keys and values')}", _lines(registry)),
         ("Gone before their turn came", _lines([r for r in by_phase["delete"] if not r.items])),
-        ("Skipped by the technician", _lines([r for r in found if r.state == SKIPPED], "warn")),
+        ("Skipped by the technician", _lines([r for r in found if r.state == SKIPPED and r.action.phase != "before"], "warn")),
         ("Waiting for the restart", _lines([r for r in found if r.state == WAITING], "warn")),
+        ("Still to be done by hand", _lines(by_hand, "warn")),
         ("Failed", _lines([r for r in found if r.state == FAILED], "bad")),
     ]
     if result is not None:

@@ -14,12 +14,14 @@ from kleff.texts import plain, plural, size
 from kleff.workstation.facets import Workstation
 
 PHASES = {
+    "before": "Before anything is done",
     "backup": "Save",
     "stop": "Stop",
     "uninstall": "Uninstall",
     "purge": "Purge packages",
     "delete": "Delete (set aside first)",
     "verify": "Look for in the end",
+    "after": "Afterwards",
 }
 
 
@@ -79,6 +81,8 @@ def preview_page(scene: Scene, plan: Plan, asked: list[Choice] | None = None) ->
     page.row((f"What will be done: {product.name}", "head"), (f" on {workstation_line(scene.workstation)}", "plain"))
     for action in plan.refused:
         page.add(f"  REFUSED: {action.target}: {action.reason} (line {action.line})", "bad")
+    for action in plan.not_ready:
+        page.add(f"  NOT READY: {action.target}: {action.reason} (line {action.line})", "bad")
     if asked:
         page.head("Choices")
         for choice in asked:
@@ -174,6 +178,8 @@ def totals_lines(plan: Plan) -> list[str]:
         if plan.no_return
         else "everything can be taken back until it is discarded"
     )
+    if plan.not_ready:
+        lines.append(f"{plural(len(plan.not_ready), 'condition')} not met: nothing will be done until then")
     if plan.refused:
         lines.append(f"{len(plan.refused)} refused: nothing will be done until the procedure is corrected")
     return lines

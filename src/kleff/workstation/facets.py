@@ -265,6 +265,32 @@ class Commands(Protocol):
         """Wait for its end; True if it ended (`code` is then set where it can be known)."""
 
 
+@dataclass(frozen=True)
+class Power:
+    """Where the power comes from; the battery's charge in percent, where there is one."""
+
+    mains: bool
+    percent: int | None = None
+
+
+class Readiness(Protocol):
+    """What the workstation is busy with."""
+
+    def power(self) -> Power: ...
+
+    def restart_pending(self) -> list[str]:
+        """Why a restart is pending; empty if none is."""
+
+    def at_work(self) -> list[str]:
+        """Installers and package managers that are at work."""
+
+    def signed_in(self) -> list[str]:
+        """Who else is signed in."""
+
+    def version(self) -> str:
+        """The system's version, or ""."""
+
+
 class Variables(Protocol):
     def folders(self, variable: str) -> list[WPath]:
         """What a system variable stands for; empty if it is unset here."""
@@ -303,6 +329,7 @@ class Workstation:
     processes: Processes | None = None
     packages: Packages | None = None
     commands: Commands | None = None
+    readiness: Readiness | None = None
     ground: Path = Path("/")
 
     @property

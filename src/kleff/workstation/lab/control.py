@@ -11,7 +11,7 @@ from kleff.errors import ActionFailed
 from kleff.procedure.globs import fold
 from kleff.workstation.common import running
 from kleff.workstation.common.files import FileTree
-from kleff.workstation.facets import Given, Process, Running
+from kleff.workstation.facets import Given, Power, Process, Running
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.paths import WPath
 
@@ -42,6 +42,19 @@ class LabProcesses:
                 p for p in state.processes if (p["pid"], p["started"]) != (process.pid, process.started) or (p["stubborn"] and not force)
             ]
             self._lab.save(state)
+
+
+class LabMachine:
+    """Power and sessions of a lab, as `lab.toml` says."""
+
+    def __init__(self, lab: Lab) -> None:
+        self._lab = lab
+
+    def power(self) -> Power:
+        return Power(self._lab.file.battery is None, self._lab.file.battery)
+
+    def sessions(self) -> list[str]:
+        return list(self._lab.file.sessions)
 
 
 class LabServiceControl:

@@ -63,13 +63,20 @@ class LabProgram(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
 
 
 class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
-    """`lab.toml`."""
+    """`lab.toml`.
+
+    Attributes:
+        battery: its charge in percent, if it runs on one.
+        sessions: accounts that are signed in besides the technician.
+    """
 
     format: int
     name: str
     id: str
     description: str = ""
     bits: int = 64
+    battery: int | None = None
+    sessions: list[str] = []
     process: list[LabProcess] = []
     program: list[LabProgram] = []
 

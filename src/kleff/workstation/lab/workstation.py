@@ -7,12 +7,13 @@ from pathlib import Path
 from kleff.procedure.globs import WINDOWS, fold
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Workstation
-from kleff.workstation.lab.control import LabCommands, LabProcesses, LabServiceControl
+from kleff.workstation.lab.control import LabCommands, LabMachine, LabProcesses, LabServiceControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.paths import WPath
 from kleff.workstation.windows.entries import WindowsEntries
 from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
+from kleff.workstation.windows.readiness import WindowsReadiness
 from kleff.workstation.windows.registry import KeyRef, Registry
 from kleff.workstation.windows.services import WindowsServices
 
@@ -62,6 +63,7 @@ def open_lab(folder: Path) -> Workstation:
         entries=WindowsEntries(registry, accounts.all, str(system.child("msiexec.exe")), is_file, variables.expand),
         services=WindowsServices(registry, LabServiceControl(lab)),
         processes=LabProcesses(lab),
+        readiness=WindowsReadiness(registry, LabMachine(lab)),
         ground=lab.folder,
         commands=LabCommands(lab, files, search, app_paths),
     )

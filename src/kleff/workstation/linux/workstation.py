@@ -17,6 +17,7 @@ from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.dpkg import Dpkg
 from kleff.workstation.linux.processes import LinuxProcesses
+from kleff.workstation.linux.readiness import LinuxReadiness
 from kleff.workstation.linux.services import open_services
 
 
@@ -44,6 +45,7 @@ def open_this() -> Workstation:
         processes=LinuxProcesses(),
         packages=Dpkg(files, None) if dpkg else None,
         commands=LinuxCommands(files, runs=True),
+        readiness=LinuxReadiness(Path("/"), runs=True),
     )
 
 
@@ -84,6 +86,7 @@ def open_root(folder: Path) -> Workstation:
         variables=LinuxVariables(files),
         packages=Dpkg(files, folder) if dpkg else None,
         commands=LinuxCommands(files, runs=False),
+        readiness=LinuxReadiness(folder, runs=False),
     )
 
 

@@ -1,0 +1,54 @@
+"""Manual steps on a terminal: shown one by one, confirmed with who and when, or checked again where there is proof."""
+
+from __future__ import annotations
+
+import getpass
+import sys
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from kleff.engine.preview import Plan
+    from kleff.objects.base import Scene
+
+
+def confirmation(technician: str) -> str:
+    """Who says so, and when."""
+    return f"confirmed by {technician or me()} at {datetime.now().astimezone():%Y-%m-%d %H:%M}"
+
+
+def me() -> str:
+    """The name of whoever runs Kleff, or ""."""
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return ""
+
+
+def confirm_manual(scene: Scene, plan: Plan, technician: str) -> None:
+    """Ask for each manual step that must come first; what is confirmed is done in the plan.
+
+    Raises:
+        Refused: one is not done.
+    """
+    from kleff.engine.preview import plan_step
+    from kleff.engine.readiness import unconfirmed
+    from kleff.errors import Refused
+    from kleff.objects.base import DONE
+
+    steps = unconfirmed(plan)
+    for number, action in enumerate(steps, 1):
+        step = scene.procedure.phase("before")[action.step]
+        print(f"\nBy hand, {number} of {len(steps)}: {action.target}", file=sys.stderr)
+        while action.state != DONE:
+            proof = getattr(step.model, "proof", None) is not None
+            print("  press Enter when it is done, n to stop: " if proof else "  done? [y/n] ", end="", file=sys.stderr, flush=True)
+            answer = sys.stdin.readline()
+            if not answer or answer.strip().lower() in ("n", "no"):
+                raise Refused(f"not done: {action.target}", remedy="nothing was changed")
+            if proof:
+                now = plan_step(step, scene)[0]
+                action.state, action.reason = now.state, now.reason
+                print(f"  {now.reason}", file=sys.stderr)
+            elif answer.strip().lower() in ("y", "yes"):
+                action.state, action.reason = DONE, confirmation(technician)

@@ -1,0 +1,164 @@
+"""Readiness: facts that must hold before anything is done. Each that does not names its remedy; some can be waived by name."""
+
+from collections.abc import Callable, Collection, Iterator
+from typing import Annotated, Literal
+
+from msgspec import Meta
+
+from kleff.objects.base import DONE, REFUSED, SKIPPED, UNREADABLE, Action, Offers, Scene
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import Problem, Step, Text
+from kleff.procedure.versions import parse_range
+from kleff.texts import plain
+from kleff.workstation.facets import Readiness
+
+
+class Before(Step, kw_only=True, frozen=True):
+    """What must hold before anything is done."""
+
+    waivable: Annotated[bool, Meta(description="--waive NAME goes on without it")] = True
+
+
+class PowerBefore(Before, kw_only=True, frozen=True):
+    """Mains power, or enough battery."""
+
+    power: Literal["mains"]
+    enough: Annotated[int | None, Meta(description="a battery with so many percent will do")] = None
+
+
+class RightsBefore(Before, kw_only=True, frozen=True):
+    """An administrator's rights, for every step, not only where an action needs them."""
+
+    rights: Literal["administrator"]
+
+
+class RestartBefore(Before, kw_only=True, frozen=True):
+    """No restart is pending already."""
+
+    restart: Literal["none-pending"]
+
+
+class InstallersBefore(Before, kw_only=True, frozen=True):
+    """No installer and no package manager is at work."""
+
+    installers: Literal["none-at-work"]
+
+
+class SignedInBefore(Before, kw_only=True, frozen=True):
+    """Nobody else is signed in."""
+
+    signed_in: Literal["nobody-else"]
+
+
+class BitsBefore(Before, kw_only=True, frozen=True):
+    """A 32-bit or 64-bit system."""
+
+    bits: Literal[32, 64]
+
+
+class VersionBefore(Before, kw_only=True, frozen=True):
+    """A version of the system."""
+
+    system_version: Annotated[Text, Meta(description='a range, e.g. ">=10.0.19041"')]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        try:
+            parse_range(self.system_version)
+        except ValueError as error:
+            yield ("system_version",), str(error)
+
+
+class Unknown(Exception):
+    """It cannot be told."""
+
+
+# What a look comes to: (holds, what was seen, what to do).
+Seen = tuple[bool, str, str]
+
+
+def _power(model: Step, scene: Scene, facet: Readiness) -> Seen:
+    assert isinstance(model, PowerBefore)
+    power = facet.power()
+    if power.mains:
+        return True, "on mains power", ""
+    percent = "" if power.percent is None else f" with {power.percent} %"
+    enough = model.enough is not None and power.percent is not None and power.percent >= model.enough
+    return enough, f"on battery{percent}", "connect the power supply"
+
+
+def _rights(model: Step, scene: Scene, facet: Readiness) -> Seen:
+    return scene.workstation.admin, "administrator" if scene.workstation.admin else "no administrator", "run Kleff as administrator"
+
+
+def _restart(model: Step, scene: Scene, facet: Readiness) -> Seen:
+    found = facet.restart_pending()
+    return not found, "; ".join(found) or "none is pending", "restart the workstation first"
+
+
+def _installers(model: Step, scene: Scene, facet: Readiness) -> Seen:
+    found = facet.at_work()
+    return not found, "; ".join(found) or "none is at work", "let it end first"
+
+
+def _signed_in(model: Step, scene: Scene, facet: Readiness) -> Seen:
+    found = facet.signed_in()
+    return not found, ", ".join(found) if found else "nobody else", "ask them to save their work and to sign out"
+
+
+def _bits(model: Step, scene: Scene, facet: Readiness) -> Seen:
+    assert isinstance(model, BitsBefore)
+    return scene.workstation.bits == model.bits, f"{scene.workstation.bits}-bit", "use the procedure that is meant for this system"
+
+
+def _version(model: Step, scene: Scene, facet: Readiness) -> Seen:
+    assert isinstance(model, VersionBefore)
+    version = facet.version()
+    if not version:
+        raise Unknown("the system does not tell its version")
+    return parse_range(model.system_version).holds(version), f"version {version}", "use the procedure that is meant for this system"
+
+
+CHECKS: dict[str, tuple[type[Step], str, Callable[[Step, Scene, Readiness], Seen]]] = {
+    "power": (PowerBefore, "power", _power),
+    "rights": (RightsBefore, "rights", _rights),
+    "restart": (RestartBefore, "pending restart", _restart),
+    "installers": (InstallersBefore, "installers at work", _installers),
+    "signed_in": (SignedInBefore, "who is signed in", _signed_in),
+    "bits": (BitsBefore, "kind of system", _bits),
+    "system_version": (VersionBefore, "version of the system", _version),
+}
+
+
+class FactKind(Offers):
+    """One of the facts in `CHECKS`."""
+
+    def __init__(self, name: str) -> None:
+        self.models = {"before": CHECKS[name][0]}
+        self._name = name
+
+    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+        _, what, check = CHECKS[self._name]
+        action = scene.action(step, "check", what)
+        facet = scene.workstation.readiness
+        try:
+            if facet is None:
+                raise Unknown("the workstation does not tell")
+            holds, seen, remedy = check(step.model, scene, facet)
+        except (Unknown, OSError) as error:
+            holds, seen, remedy = False, str(error), "look at it"
+            action.state = UNREADABLE
+        yield settled(action, step, scene, holds, seen, remedy)
+
+
+def settled(action: Action, step: LoadedStep, scene: Scene, holds: bool, seen: str, remedy: str) -> Action:
+    """An action of a fact with its state: holds, waived, or in the way."""
+    waivable = bool(getattr(step.model, "waivable", False))
+    if holds:
+        action.state, action.reason = DONE, plain(seen)
+    elif waivable and step.kind in scene.waived:
+        action.state, action.reason = SKIPPED, plain(f"{seen}; waived")
+    else:
+        action.state = REFUSED
+        waive = f", or  --waive {step.kind}" if waivable else ""
+        action.reason = plain(f"{seen}: {remedy}{waive}")
+    return action

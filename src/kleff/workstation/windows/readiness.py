@@ -1,0 +1,59 @@
+"""What a Windows workstation is busy with, as its registry tells; power and sessions from its lowest layer."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from kleff.workstation.facets import Power
+from kleff.workstation.windows.registry import Registry
+
+CURRENT = r"HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion"
+MANAGER = r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager"
+# Keys that exist while a restart is pending, and who made them.
+PENDING = {
+    r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending": "the system's own servicing asks for one",
+    r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\WindowsUpdate\Auto Update\RebootRequired": "an update asks for one",
+}
+INSTALLING = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Installer\InProgress"
+
+
+class Machine(Protocol):
+    """The lowest layer: what no registry tells."""
+
+    def power(self) -> Power: ...
+
+    def sessions(self) -> list[str]:
+        """Names of the accounts that are signed in, Kleff's own left out."""
+
+
+class WindowsReadiness:
+    def __init__(self, registry: Registry, machine: Machine) -> None:
+        self._registry = registry
+        self._machine = machine
+
+    def power(self) -> Power:
+        return self._machine.power()
+
+    def restart_pending(self) -> list[str]:
+        found = [why for text, why in PENDING.items() if any(self._registry.exists(k) for k in self._registry.canonical(text, view=64))]
+        for key in self._registry.canonical(MANAGER):
+            renames = self._registry.value(key, "PendingFileRenameOperations")
+            if renames is not None and renames.raw.strip(b"\0"):
+                found.append("files wait to be deleted or replaced at the next start")
+        return found
+
+    def at_work(self) -> list[str]:
+        here = any(self._registry.exists(key) for key in self._registry.canonical(INSTALLING, view=64))
+        return ["the installer service is at work"] if here else []
+
+    def signed_in(self) -> list[str]:
+        return self._machine.sessions()
+
+    def version(self) -> str:
+        keys = self._registry.canonical(CURRENT, view=64)
+        if not keys:
+            return ""
+        major = self._registry.value(keys[0], "CurrentMajorVersionNumber")
+        minor = self._registry.value(keys[0], "CurrentMinorVersionNumber")
+        build = self._registry.text(keys[0], "CurrentBuild")
+        return f"{major.number if major else 10}.{minor.number if minor else 0}{f'.{build}' if build else ''}"
