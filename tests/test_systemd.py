@@ -6,6 +6,7 @@ import json
 import shutil
 import subprocess
 import sys
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -55,6 +56,51 @@ def test_stopped_and_started_again(bench: Booted) -> None:
     bench.kleff("undo", case, "--yes")
     assert bench.do("systemctl", "is-active", "brindlewort-bridge").stdout.strip() == "active"
     assert bench.do("systemctl", "is-enabled", "brindlewort-bridge").stdout.strip() == "enabled"
+
+
+def test_a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) -> None:
+    """A timer that starts it every second cannot, until the end; units of an account's own session are stopped and started again too."""
+    install(bench)
+    units = {
+        "label-queue.service": "[Unit]\nRequires=brindlewort-bridge.service\n[Service]\nExecStart=/bin/sleep 9999\n",
+        "kick.service": "[Service]\nType=oneshot\nExecStart=/bin/systemctl start --no-block brindlewort-bridge.service label-queue.service\n",
+        "kick.timer": "[Timer]\nOnActiveSec=1\nOnUnitActiveSec=1\nAccuracySec=100ms\n",
+    }
+    for name, text in units.items():
+        write(bench.top / "etc/systemd/system" / name, text)
+    home = bench.top / "home/mira/.config/systemd/user"
+    write(home / "label-tray.service", "[Service]\nExecStart=/bin/sleep 9999\n")
+    bench.do("chown", "-R", "mira:mira", "/home/mira/.config", code=0)
+    bench.do("systemctl", "daemon-reload", code=0)
+    bench.do("systemctl", "start", "label-queue", "kick.timer", "user@1001.service", code=0)
+    mine = ("setpriv", "--reuid=1001", "--regid=1001", "--clear-groups", "env", "XDG_RUNTIME_DIR=/run/user/1001", "systemctl", "--user")
+    bench.do(*mine, "start", "label-tray", code=0)
+    body = '[[stop]]\nservice = "brindlewort-bridge"\n[[stop]]\nunit = "label-tray.service"\n'
+    slow = "[[stop]]\ncommand = ['/bin/sleep', '4']\n[[delete]]\npaths = ['/srv/garden']\n"
+    head = SAMPLE.read_text().split("[[backup]]")[0]
+    write(bench.top / "srv/hold.toml", head + body + slow)
+    write(bench.top / "srv/garden/seed")
+    inside = ["nsenter", "-t", bench._leader(), "-a", "env", "-i", "PATH=/usr/sbin:/usr/bin:/sbin:/bin", f"PYTHONPATH={bench.path}", "HOME=/root"]
+    child = subprocess.Popen([*inside, "python3", "-m", "kleff", "run", "/srv/hold.toml", "--on", "this", "--yes"])
+    states = set()
+    while child.poll() is None:
+        time.sleep(0.3)
+        if not Path(bench.top / "srv/garden").exists():
+            break
+        masked = bench.do("systemctl", "is-enabled", "brindlewort-bridge").stdout.strip() == "masked-runtime"
+        if masked:
+            states.add(bench.do("systemctl", "is-active", "brindlewort-bridge").stdout.strip())
+    assert child.wait(30) in (0, 4)
+    assert "inactive" in states or "failed" in states, states
+    assert bench.do(*mine, "is-active", "label-tray").stdout.strip() == "inactive"
+    case = json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]["folder"]
+    assert bench.do("systemctl", "is-enabled", "brindlewort-bridge").stdout.strip() == "enabled"
+    bench.do("systemctl", "stop", "kick.timer", code=0)
+    bench.kleff("undo", case, "--yes")
+    for name in ("brindlewort-bridge", "label-queue"):
+        assert bench.do("systemctl", "is-active", name).stdout.strip() == "active", name
+    assert bench.do(*mine, "is-active", "label-tray").stdout.strip() == "active"
+    bench.do("systemctl", "stop", "label-queue", "user@1001.service", code=0)
 
 
 def test_purged_and_put_back(bench: Booted) -> None:

@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import Meta
 
-from kleff.case.effect_names import COMMAND, KEY, MOVED, PACKAGE, PLACED, PROCESS, SERVICE, STAGED, UNINSTALLER, VALUE, WRITTEN
+from kleff.case.effect_names import COMMAND, KEY, MOVED, PACKAGE, PLACED, PROCESS, SERVICE, STAGED, TASK, UNINSTALLER, UNIT, VALUE, WRITTEN
 from kleff.errors import DamagedCase
 
 Base64 = Annotated[str, Meta(pattern=r"^(?:[A-Za-z0-9+/]{4})*(?:[A-Za-z0-9+/]{2}==|[A-Za-z0-9+/]{3}=)?$")]
@@ -36,6 +36,9 @@ class Fields(msgspec.Struct, kw_only=True):
     sha256: Sha256 = "0" * 64
     name: str = ""
     running: bool = False
+    held: bool = False
+    enabled: bool = False
+    account: str = ""
     start: str = ""
     what: str = ""
     boot: str = ""
@@ -55,6 +58,8 @@ NEEDED = {
     VALUE: ("stem", "sha256"),
     SERVICE: ("name", "running", "start"),
     PROCESS: (),
+    TASK: ("name", "enabled"),
+    UNIT: ("name", "running", "start", "account"),
     UNINSTALLER: ("command",),
     PACKAGE: ("what",),
     STAGED: ("areas", "prefix"),

@@ -1,9 +1,11 @@
-"""The closed list of effect kinds, and the inverse of each, over the facets of a workstation alone.
+"""The closed list of effect kinds; the inverse of each, over the facets of a workstation alone, stands in `inverses`.
 
 moved             a path was set aside         inverse: moved back, never over anything
 key removed       a key with all below it      inverse: written back from the export
 value removed     one value of a key           inverse: written back from the export
 service changed   stopped                      inverse: start type and running state given back
+task switched off                              inverse: switched on again
+unit stopped      of an account's session      inverse: started again
 process ended     asked, then ended            none: named, with its command line
 uninstaller ran   an outside program           inverse: from the spare; without one none: named
 package removed   by the package manager       built anew from the spare; without one none: named
@@ -20,12 +22,12 @@ from base64 import b64decode
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 from kleff.case.aside import Area, Layered, Moved, moved_from
 from kleff.case.deleting import delete_tree
-from kleff.case.effect_names import COMMAND, KEY, MOVED, PACKAGE, PLACED, PROCESS, SERVICE, STAGED, UNINSTALLER, VALUE, WRITTEN
-from kleff.case.exports import export, read_export
+from kleff.case.effect_names import KEY, MOVED, PACKAGE, PLACED, UNINSTALLER, VALUE
+from kleff.case.exports import export
 from kleff.case.folder import Case
 from kleff.case.guard import Guard, Target
 from kleff.case.journal import Effect
@@ -35,7 +37,7 @@ from kleff.errors import ActionFailed
 from kleff.progress import Progress, Silent
 from kleff.texts import plain
 from kleff.workstation.common.counting import PRIVILEGED
-from kleff.workstation.facets import Service, Workstation
+from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
 from kleff.workstation.windows.regfile import RegKey
 from kleff.workstation.windows.registry import KeyRef, Registry
@@ -131,7 +133,7 @@ def _strip(hands: Hands, number: int, moved: Moved) -> None:
     hands.area.set_modes(moved.aside, [(names, mode & ~PRIVILEGED) for names, mode in found])
 
 
-def _modes(data: dict[str, Any]) -> list[tuple[tuple[str, ...], int]]:
+def modes_of(data: dict[str, Any]) -> list[tuple[tuple[str, ...], int]]:
     listed = [(bytes.fromhex(names).decode("utf-8", "surrogateescape"), mode) for names, mode in data.get("modes", [])]
     return [(tuple(n for n in names.split("\0") if n), mode) for names, mode in listed]
 
@@ -185,169 +187,6 @@ def _remove_registry(hands: Hands, action: int, kind: str, key: KeyRef, tree: Re
     finally:
         hands.registry.api.flush()
     hands.done(effect)
-
-
-# -- what really happened -------------------------------------------------------------------------------------
-
-
-class _Kind(Protocol):
-    def happened(self, hands: Hands, effect: Effect) -> bool: ...
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        """Take an effect back. Returns the effect's new state and a note for the technician."""
-
-
-class _MovedKind:
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        """Where a copy was cut off, what was begun is brought to one end or the other first."""
-        moved = moved_from(hands.workstation.files, effect.place, effect.data)
-        if effect.data.get("copied") == "making":
-            hands.area.drop_copy(moved)
-        elif effect.data.get("copied") == "made":
-            hands.area.delete_original(moved)
-        return hands.area.lies_aside(moved)
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        moved = moved_from(hands.workstation.files, effect.place, effect.data)
-        note = hands.area.put_back(moved)
-        if hands.area.stands_in_place(moved):
-            hands.area.set_modes(moved.place, _modes(effect.data))
-            hands.progress.step(moved.items, moved.size)
-            return "undone", plain(note)
-        return "stays", plain(note)
-
-
-class _RegistryKind:
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        """Believed whenever it was intended: putting back what is still there changes nothing."""
-        return True
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        key, tree = read_export(hands.case.folder / "undo", str(effect.data["stem"]), str(effect.data["sha256"]))
-        try:
-            left = hands.registry.write_tree(key, tree)
-        except OSError as error:
-            return "stays", f"{key} cannot be written: {error.strerror}"
-        finally:
-            hands.registry.api.flush()
-        return ("stays" if left else "undone"), "; ".join(left)
-
-
-class _ServiceKind:
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        return True
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        services, data = hands.workstation.services, effect.data
-        if services is None or services.get(str(data["name"])) is None:
-            return "stays", f"the service {data['name']} is no longer registered"
-        services.restore(Service(str(data["name"]), bool(data["running"]), str(data["start"])))
-        return "undone", ""
-
-
-class _UninstallerKind:
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        """Believed from the moment its spare was complete: better one comparison too many."""
-        return effect.data.get("spare") != "making"
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        what = plain(str(effect.data.get("what", "")))
-        if not effect.data.get("index"):
-            return "stays", f"what the uninstaller of {what} removed is not taken back; install the product again"
-        stays = spare_of(hands, effect.id).bring_back(str(effect.data["index"]))
-        return ("stays", plain("; ".join(stays))) if stays else ("undone", f"brought back from the spare: {what}")
-
-
-class _PackageKind:
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        """Believed from the moment its spare was complete: better one comparison too many."""
-        return effect.data.get("spare") != "making"
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        what = plain(str(effect.data["what"]))
-        if effect.data.get("earlier"):
-            return "undone", ""  # the spare of the try before holds it all
-        if not effect.data.get("index"):
-            return "stays", f"the package manager removed {what}; install again, its saved configuration is in the case"
-        hands.progress.say(f"building anew and installing {what}")
-        stays = package_spare_of(hands, effect.id).put_back(str(effect.data["records"]), str(effect.data["index"]))
-        return ("stays", plain("; ".join(stays))) if stays else ("undone", f"installed again from the spare: {what}")
-
-
-class _StagedKind:
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        """What was prepared and not put in place is thrown away; the action prepares it anew."""
-        from kleff.case.placing import drop_staged
-
-        drop_staged(hands, effect)
-        return False
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        raise AssertionError("never done")
-
-
-class _PlacedKind:
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        from kleff.case.placing import is_in_place
-
-        return is_in_place(hands, effect)
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        from kleff.case.placing import take_away
-
-        state, note = take_away(hands, effect)
-        return state, plain(note)
-
-
-class _WrittenKind:
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        """Believed whenever it was intended: taking back what was not written changes nothing."""
-        return True
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        from kleff.case.writing import unwrite_key
-
-        try:
-            left = unwrite_key(hands, effect)
-        except OSError as error:
-            return "stays", f"{effect.data.get('key', '')} cannot be changed: {error.strerror}"
-        return ("stays" if left else "undone"), plain("; ".join(left))
-
-
-class _NoInverse:
-    def __init__(self, text: str, state: str = "stays") -> None:
-        self._text = text
-        self._state = state
-
-    def happened(self, hands: Hands, effect: Effect) -> bool:
-        """Believed whenever it was intended: better one warning too many."""
-        return True
-
-    def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
-        return self._state, plain(self._text.replace("{what}", str(effect.data.get("what", ""))))
-
-
-KINDS: dict[str, _Kind] = {
-    MOVED: _MovedKind(),
-    KEY: _RegistryKind(),
-    VALUE: _RegistryKind(),
-    SERVICE: _ServiceKind(),
-    PROCESS: _NoInverse("{what} was ended; start it again if it is wanted", "noted"),
-    UNINSTALLER: _UninstallerKind(),
-    PACKAGE: _PackageKind(),
-    STAGED: _StagedKind(),
-    PLACED: _PlacedKind(),
-    WRITTEN: _WrittenKind(),
-    COMMAND: _NoInverse("{what} cannot be taken back"),
-}
-
-
-def reconcile(hands: Hands) -> None:
-    """After a kill or a failure: of every intent without confirmation, ask the workstation whether it happened."""
-    for effect in hands.case.journal.effects():
-        if effect.state == "intended":
-            happened = KINDS[effect.kind].happened(hands, effect)
-            hands.case.journal.mark([effect.id], "done" if happened else "void")
 
 
 def areas_of(hands: Hands) -> set[WPath]:

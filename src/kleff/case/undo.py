@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from kleff.case.effect_names import KEY, MOVED, UNINSTALLER, VALUE
-from kleff.case.effects import KINDS, Hands, areas_of, drop_spares, reconcile
+from kleff.case.effects import Hands, areas_of, drop_spares
+from kleff.case.inverses import KINDS, reconcile
 from kleff.case.journal import Effect
 from kleff.case.uninstallers import started_by, until_still
 from kleff.errors import DamagedCase, Interrupted, KleffError, Refused

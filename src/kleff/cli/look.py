@@ -167,6 +167,7 @@ def preview(
             product=product_info(scene.procedure),
             actions=[action_info(a, scene.workstation) for a in plan.actions],
             choices=asked,
+            holders=plan.holders,
             totals=plan.totals,
             no_return=plan.no_return,
             refused=bool(plan.refused),

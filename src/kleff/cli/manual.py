@@ -25,6 +25,18 @@ def me() -> str:
         return ""
 
 
+def offer_to_stop(plan: Plan) -> bool:
+    """Whether what still has files open, and no step stops, is to be ended too."""
+    left = [h for h in plan.holders if not h.stopped]
+    if not left:
+        return False
+    print("\nStill open, and no step stops it:", file=sys.stderr)
+    for holder in left:
+        print(f"  {holder.path}  by  {holder.line}", file=sys.stderr)
+    print("End these too, before anything is removed? [y/N] ", end="", file=sys.stderr, flush=True)
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
 def confirm_manual(scene: Scene, plan: Plan, technician: str) -> None:
     """Ask for each manual step that must come first; what is confirmed is done in the plan.
 

@@ -58,6 +58,9 @@ WaiveOption = Annotated[
 ConfirmedOption = Annotated[
     list[str] | None, typer.Option("--confirmed", metavar="ID", help="This manual step has been done; may be given more than once.")
 ]
+HoldersOption = Annotated[
+    bool, typer.Option("--stop-holders", help="End what still has files of the product open before anything is removed.")
+]
 SecretOption = Annotated[
     list[str] | None,
     typer.Option("--secret-fd", metavar="NAME=FD", help="Read a secret the procedure needs from this open file descriptor."),

@@ -13,6 +13,7 @@ from kleff.cli.options import (
     CaseArgument,
     CasesOption,
     ConfirmedOption,
+    HoldersOption,
     JsonOption,
     LibraryOption,
     OnOption,
@@ -50,6 +51,7 @@ def run(
     answer: AnswerOption = None,
     waive: WaiveOption = None,
     confirmed: ConfirmedOption = None,
+    stop_holders: HoldersOption = False,
     secret_fd: SecretOption = None,
     quiet: QuietOption = False,
     json: JsonOption = False,
@@ -58,7 +60,7 @@ def run(
     from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
     from kleff.cli.common import Told, check_named, check_rights, check_sources, confirm, default_cases, give_secrets, read_procedure
-    from kleff.cli.manual import confirm_manual, confirmation
+    from kleff.cli.manual import confirm_manual, confirmation, offer_to_stop
     from kleff.cli.show import message
     from kleff.engine.readiness import check_names, check_ready
     from kleff.engine.run import refuse_if_refused
@@ -84,8 +86,10 @@ def run(
     if not _anything(plan):
         _nothing_to_do(scene, json)
         return
+    scene.stop_holders = stop_holders
     if asked:
         confirm_manual(scene, plan, technician)
+        scene.stop_holders = stop_holders or offer_to_stop(plan)
     check_ready(scene, plan, cases or default_cases())
     question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."
     confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
@@ -223,6 +227,7 @@ def resume(
     skip: Annotated[int, typer.Option("--skip", metavar="ACTION", help="Go past this action.", show_default=False)] = 0,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it is skipped.", show_default=False)] = "",
     confirmed: ConfirmedOption = None,
+    stop_holders: HoldersOption = False,
     secret_fd: SecretOption = None,
     quiet: QuietOption = False,
     json: JsonOption = False,
@@ -250,6 +255,7 @@ def resume(
             raise Refused("the case was cut off before its plan was agreed", where=str(folder), remedy="run the procedure again")
         scene = scene_of(opened, workstation)
         give_secrets(scene.secrets, secret_fd or [])
+        scene.stop_holders = stop_holders
         scene.confirmed = {name: confirmation("") for name in confirmed or []}
         if opened.text("task") == "restore":
             give_back(giving_of(opened, scene), opened, quiet, json, skip, because, again=True)

@@ -10,9 +10,10 @@ from kleff.objects.manual import ManualKind
 from kleff.objects.packages import PackageKind
 from kleff.objects.paths import PathKind
 from kleff.objects.presence import MODELS as PRESENCE
-from kleff.objects.processes import ProcessKind
+from kleff.objects.processes import PortKind, ProcessKind, WindowKind
 from kleff.objects.readiness import CHECKS, FactKind
 from kleff.objects.services import ServiceKind
+from kleff.objects.tasks import StartupKind, TaskKind, UnitKind
 from kleff.procedure.load import PHASES
 from kleff.procedure.model import Step
 
@@ -30,6 +31,11 @@ KINDS: dict[str, Kind] = {
     "command": CommandKind(),
     "command_missing": CommandMissingKind(),
     "manual": ManualKind(),
+    "window": WindowKind(),
+    "port": PortKind(),
+    "task": TaskKind(),
+    "startup": StartupKind(),
+    "unit": UnitKind(),
     **{name: FactKind(name) for name in CHECKS},
 }
 

@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 
 import msgspec
 
+from kleff.engine.holders import Holder, planned_holders
 from kleff.engine.kinds import KINDS
 from kleff.engine.scene import steps_here
 from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
@@ -46,11 +47,13 @@ class Plan(msgspec.Struct, kw_only=True):
 
     Attributes:
         no_return: number of the first action that cannot be taken back; 0 if there is none.
+        holders: who has something of the product open now.
     """
 
     actions: list[Action]
     totals: Totals
     no_return: int = 0
+    holders: list[Holder] = []
 
     @property
     def refused(self) -> list[Action]:
@@ -72,7 +75,7 @@ def preview(scene: Scene) -> Plan:
     for number, action in enumerate(actions, 1):
         action.number = number
     final = [a.number for a in actions if a.final and a.state == TO_DO]
-    return Plan(actions=actions, totals=_totals(actions), no_return=final[0] if final else 0)
+    return Plan(actions=actions, totals=_totals(actions), no_return=final[0] if final else 0, holders=planned_holders(scene, actions))
 
 
 def plan_step(step: LoadedStep, scene: Scene) -> list[Action]:

@@ -58,7 +58,11 @@ def _rights(scene: Scene, plan: Plan) -> list[str]:
     if scene.workstation.admin:
         return []
     needing = [a for a in plan.actions if a.state == TO_DO and a.phase in ("stop", *REMOVING) and _needs_rights(a, scene)]
-    return [f"not ready: an administrator's rights are needed for {plural(len(needing), 'action')}, {needing[0].target} the first"] if needing else []
+    return (
+        [f"not ready: an administrator's rights are needed for {plural(len(needing), 'action')}, {needing[0].target} the first"]
+        if needing
+        else []
+    )
 
 
 def _needs_rights(action: Action, scene: Scene) -> bool:

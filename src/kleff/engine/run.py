@@ -9,8 +9,11 @@ from itertools import takewhile
 import msgspec
 
 from kleff.case.bag import Bag
-from kleff.case.effects import Hands, reconcile
+from kleff.case.effect_names import SERVICE
+from kleff.case.effects import Hands
 from kleff.case.folder import Case
+from kleff.case.inverses import reconcile
+from kleff.engine.holders import held
 from kleff.engine.kinds import KINDS
 from kleff.engine.preview import REMOVING, Plan, plan_step
 from kleff.engine.verify import LEFT, Verification, verify
@@ -30,10 +33,13 @@ from kleff.objects.base import (
     Scene,
     Work,
 )  # fmt: skip
+from kleff.objects.processes import end_processes, line_of, with_children
 from kleff.procedure.load import LoadedStep
-from kleff.texts import plain_all
+from kleff.texts import plain, plain_all
+from kleff.workstation.facets import Service
 
 PASSES = 3
+WITHIN = "10s"  # that a program which holds something open may take to close by itself
 TOGETHER = 100  # actions that may share their flushes
 PROGRAMS = ("uninstall", "purge")  # after which `restart = "always"` wants one
 
@@ -94,6 +100,7 @@ class Runner:
         self.hands = Hands(scene.workstation, case, scene.guard, scene.progress)
         self.work = Work(scene, self.hands, Bag(case))
         self._begun = time.monotonic()
+        self._looked_for_holders = False
 
     def run(self) -> Ended:
         """Do what is to do, and verify.
@@ -165,6 +172,7 @@ class Runner:
         """Do several actions that share their flushes. Returns the numbers of those that are done."""
         self._check_stop()
         self._seal(group[0].action)
+        self._end_holders(group[0].action)
         outcomes = KINDS[group[0].action.kind].together([(r.action, self._step(r.action)) for r in group], self.work)
         if len(outcomes) < len(group):
             reconcile(self.hands)
@@ -191,6 +199,7 @@ class Runner:
             return
         if action.phase in REMOVING:
             self._seal(action)
+            self._end_holders(action)
         self._tell(action)
         try:
             outcome = self._do(row)
@@ -252,6 +261,25 @@ class Runner:
         self.work.bag.seal()
         self.case.journal.tell("the bag was sealed and read back")
 
+    def _end_holders(self, action: Action) -> None:
+        """Before the first thing is removed: what still has something of the product open is ended if that was agreed, else named."""
+        if self._looked_for_holders:
+            return
+        self._looked_for_holders = True
+        found = held(self.scene, [r.action for r in rows(self.case)])
+        facet = self.scene.workstation.processes
+        if not found or facet is None:
+            return
+        if self.scene.stop_holders:
+            victims = with_children([p for p, _ in found], facet)
+            what = f"what held the product's files open ({'; '.join(line_of(p) for p, _ in found)})"
+            end_processes(action, what, victims, WITHIN, self.work)
+            return
+        for process, path in found:
+            text = f"still open: {plain(path)}, by {line_of(process)}"
+            self.scene.progress.say(f"     {text}")
+            self.case.journal.tell(text)
+
     def _skip(self, number: int, because: str) -> None:
         found = [r for r in rows(self.case) if r.action.number == number]
         if not found or found[0].state in (DONE, SKIPPED, ABSENT):
@@ -293,12 +321,20 @@ class Runner:
             )
 
     def _finish(self) -> Ended:
+        self._release_services()
         result = self._verified()
         found = rows(self.case)
         elapsed = time.monotonic() - self._begun
         self.case.journal.set(verification=msgspec.json.encode(result), elapsed=f"{elapsed:.1f}")
         self.case.enter(self.scene.workstation, "finished")
         return Ended(result, found, elapsed, [r for r in found if r.state == FAILED])
+
+    def _release_services(self) -> None:
+        """Services that are still there may be started again as before; none is started."""
+        services = self.scene.workstation.services
+        for effect in self.case.journal.effects():
+            if effect.kind == SERVICE and effect.state == "done" and effect.data.get("held") and services is not None:
+                services.release(Service(str(effect.data["name"]), bool(effect.data["running"]), str(effect.data["start"])))
 
     def _verified(self) -> Verification:
         """Verify; what the agreed plan names and is there again goes too, in a few passes."""

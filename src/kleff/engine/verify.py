@@ -48,7 +48,7 @@ def verify(scene: Scene) -> Verification:
         a
         for phase in ("stop", "uninstall", "purge", "delete", "verify")
         for step in steps_here(scene, phase)
-        if step.kind != "manual"
+        if (phase, step.kind) not in (("stop", "manual"), ("stop", "command"))
         for a in plan_step(step, scene)
     ]
     findings: dict[tuple[str, str, str], Finding] = {}

@@ -105,6 +105,7 @@ class Scene:
     secrets: Secrets = field(default_factory=Secrets)
     waived: frozenset[str] = frozenset()
     confirmed: dict[str, str] = field(default_factory=dict)
+    stop_holders: bool = False
 
     def not_wanted(self, step: Step) -> str:
         """Why a step is not to be done with the answers given here; "" if it is."""

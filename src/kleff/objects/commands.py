@@ -6,6 +6,7 @@ from typing import Annotated
 
 from msgspec import Meta, field
 
+from kleff.case.effect_names import COMMAND
 from kleff.errors import ActionFailed, Refused
 from kleff.objects.base import ABSENT, MANUAL, Action, Offers, Outcome, Scene, Work
 from kleff.procedure.load import LoadedStep
@@ -58,6 +59,25 @@ class CommandBackup(SavingStep, kw_only=True, frozen=True):
             yield ("saves_as",), f"{ITEM} stands in both command and saves_as, or in neither"
         if self.secret and self.secret_as == BY_INPUT and self.restore and not any(SAVED in word for word in self.restore):
             yield ("secret_as",), f"standard input is needed for the data; name an environment variable, or use {SAVED} in restore"
+
+
+class CommandStop(Step, kw_only=True, frozen=True):
+    """Run a command of the product: its own quit, its sign-out, the release of a licence seat."""
+
+    command: Annotated[Texts, Meta(description="program and arguments, no shell")]
+    without_return: Annotated[bool, Meta(description="what it does cannot be taken back: marked so, and before anything is removed")] = (
+        False
+    )
+    secret: Annotated[str, Meta(description="what it needs to be told; asked for, never stored")] = ""
+    secret_as: Annotated[str, Meta(description='the environment variable it is handed on by, or "standard input"')] = BY_INPUT
+    patience: Annotated[str, Meta(description="how long it may take")] = "2m"
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from duration_problem("patience", self.patience)
+        try:
+            parse_template(self.command[0], places)
+        except BadTemplate as error:
+            yield ("command", 0), str(error)
 
 
 class CommandVerify(Step, kw_only=True, frozen=True):
@@ -142,10 +162,13 @@ def list_of(model: CommandBackup, scene: Scene) -> list[str]:
 class CommandKind(Offers):
     """`command`."""
 
-    models = {"backup": CommandBackup}
+    models = {"backup": CommandBackup, "stop": CommandStop}
 
     def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
         model = step.model
+        if isinstance(model, CommandStop):
+            yield self._plan_stop(step, model, scene)
+            return
         assert isinstance(model, CommandBackup)
         action = scene.action(step, "export", plain(model.saves_as), undo="stays in the bag", items=1)
         argv = arguments(model.command, scene)
@@ -162,6 +185,31 @@ class CommandKind(Offers):
             yield from self._listed(step, model, scene, action)
         else:
             yield action
+
+    def _plan_stop(self, step: LoadedStep, model: CommandStop, scene: Scene) -> Action:
+        argv = arguments(list(model.command), scene)
+        action = scene.action(step, "run", plain(" ".join(argv or model.command)), items=1, final=model.without_return)
+        action.undo = "cannot be taken back" if model.without_return else "nothing to take back"
+        if argv is None:
+            action.state, action.reason, action.final = ABSENT, f"{plain(model.command[0])} is not there", False
+        elif why := objection_to(argv, scene):
+            action.state, action.reason = MANUAL, f"{plain(why)}; do it by hand"
+        return action
+
+    def _stop(self, action: Action, model: CommandStop, work: Work) -> Outcome:
+        argv = arguments(list(model.command), work.scene)
+        if argv is None:
+            return Outcome(note="is not there any more")
+        before = [e for e in work.hands.case.journal.effects(action.number) if e.kind == COMMAND and e.state == "done"]
+        if before and model.without_return:
+            return Outcome(items=1, note="was run before the run was cut off")
+        effect = work.hands.intend(
+            action.number, COMMAND, {"what": f"what {plain(' '.join(argv))} has done" if model.without_return else ""}
+        )
+        secret = (model.secret, model.secret_as) if model.secret else ("", "")
+        run_program(work.scene, argv, work.hands.case.output(effect.id), parse_duration(model.patience), secret=secret)
+        work.hands.done(effect)
+        return Outcome(items=1)
 
     def _listed(self, step: LoadedStep, model: CommandBackup, scene: Scene, action: Action) -> Iterator[Action]:
         try:
@@ -187,6 +235,8 @@ class CommandKind(Offers):
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         model, item = step.model, str(action.details.get("item", ""))
+        if isinstance(model, CommandStop):
+            return self._stop(action, model, work)
         assert isinstance(model, CommandBackup)
         argv = arguments(model.command, work.scene, item)
         if argv is None:

@@ -52,6 +52,8 @@ class ServiceKind(Offers):
         elif step.phase == "stop":
             action.undo = "started again" if service.running else action.undo
             action.items = 1
+            first = scene.workstation.services.dependents(service.name)
+            action.shows = [f"stops first what depends on it: {plain(', '.join(first))}"] if first else []
             if not service.running:
                 action.state, action.reason = ABSENT, f"not running (starts: {service.start})"
         yield action
@@ -61,8 +63,13 @@ class ServiceKind(Offers):
         facet = work.scene.workstation.services
         if facet is None or service is None or not service.running:
             return Outcome(note="not running any more")
-        data = {"name": service.name, "running": service.running, "start": service.start}
-        effect = work.hands.intend(action.number, SERVICE, data)
-        facet.stop(service.name)
-        work.hands.done(effect)
-        return Outcome(items=1, note=f"was running, starts: {service.start}")
+        before = [found for name in facet.dependents(service.name) if (found := facet.get(name))]
+        for one in (*before, service):
+            # Held first: what watches over it must not start it again.
+            data = {"name": one.name, "running": one.running, "start": one.start, "held": True}
+            effect = work.hands.intend(action.number, SERVICE, data)
+            facet.hold(one.name)
+            facet.stop(one.name)
+            work.hands.done(effect)
+        also = f"; with {', '.join(one.name for one in before)}, which depend on it" if before else ""
+        return Outcome(items=1 + len(before), note=f"was running, starts: {service.start}{also}")

@@ -13,6 +13,7 @@ from typing import Any, Literal
 import msgspec
 
 from kleff.engine.choices import Choice
+from kleff.engine.holders import Holder
 from kleff.engine.preview import Totals
 from kleff.engine.survey import Survey
 from kleff.engine.verify import Finding, Verification
@@ -101,6 +102,7 @@ class PreviewDocument(Document, kw_only=True):
     actions: list[ActionInfo]
     totals: Totals
     no_return: int
+    holders: list[Holder]
     refused: bool
 
 

@@ -87,6 +87,12 @@ def preview_page(scene: Scene, plan: Plan, asked: list[Choice] | None = None) ->
         page.head("Choices")
         for choice in asked:
             _choice(page, choice)
+    if plan.holders:
+        page.head("Open now")
+        for holder in plan.holders:
+            how = "stopped by a step" if holder.stopped else "no step stops it; --stop-holders does"
+            page.row((f"  {holder.path}", "plain"), (f"   {how}", "dim" if holder.stopped else "warn"))
+            page.add(f"      {holder.line}", "dim")
     for phase, in_phase in groupby(plan.actions, key=lambda a: a.phase):
         page.head(PHASES[phase])
         actions = list(in_phase)

@@ -37,7 +37,7 @@ class Account:
 
 @dataclass(frozen=True)
 class Process:
-    """A running program; `started` tells it from a later one with the same number."""
+    """A running program; `started` tells it from a later one with the same number; `title` is its window's, where there is one."""
 
     pid: int
     started: float
@@ -46,6 +46,7 @@ class Process:
     command: tuple[str, ...]
     parent: int
     account: str = ""
+    title: str = ""
 
 
 @dataclass(frozen=True)
@@ -175,6 +176,12 @@ class Processes(Protocol):
     def end(self, process: Process) -> None:
         """End the process."""
 
+    def listening(self, port: int) -> list[int]:
+        """The numbers of the processes that listen on a TCP port."""
+
+    def holders(self, places: Sequence[WPath]) -> list[tuple[Process, str]]:
+        """Who has something open at or below a place, runs from there or works in it; with that path. The protected are left out."""
+
     def protected(self) -> set[int]:
         """Numbers never to be signalled: process 1, Kleff and its ancestors."""
 
@@ -189,8 +196,53 @@ class Services(Protocol):
             ActionFailed: it does not stop.
         """
 
+    def dependents(self, name: str) -> list[str]:
+        """The services that depend on it and run, in the order in which they must be stopped."""
+
+    def hold(self, name: str) -> bool:
+        """Keep it from being started until `release`; False if this system has no way to."""
+
+    def release(self, service: Service) -> None:
+        """Let it be started again as before; nothing is started."""
+
     def restore(self, service: Service) -> None:
         """Give back start type and running state as they were."""
+
+
+@dataclass(frozen=True)
+class Task:
+    """A scheduled task: the command it runs, and whether it may run."""
+
+    name: str
+    command: str
+    enabled: bool
+
+
+class Tasks(Protocol):
+    def all(self) -> list[Task]: ...
+
+    def set_enabled(self, name: str, enabled: bool) -> None:
+        """Let a task run, or not.
+
+        Raises:
+            ActionFailed: the system says no.
+        """
+
+
+class Units(Protocol):
+    """Services that an account's own session runs."""
+
+    def get(self, account: Account, name: str) -> Service | None: ...
+
+    def stop(self, account: Account, name: str) -> None:
+        """Stop it, and keep it from being started until `restore`.
+
+        Raises:
+            ActionFailed: it does not stop.
+        """
+
+    def restore(self, account: Account, service: Service) -> None:
+        """Give back its state as it was."""
 
 
 class Entries(Protocol):
@@ -330,6 +382,8 @@ class Workstation:
     packages: Packages | None = None
     commands: Commands | None = None
     readiness: Readiness | None = None
+    tasks: Tasks | None = None
+    units: Units | None = None
     ground: Path = Path("/")
 
     @property

@@ -12,17 +12,18 @@ from kleff.procedure.globs import fold
 from kleff.workstation.common import running
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Given, Power, Process, Running
-from kleff.workstation.lab.lab import Lab
+from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.paths import WPath
 
 
 class LabProcesses:
-    def __init__(self, lab: Lab) -> None:
+    def __init__(self, lab: Lab, files: FileTree) -> None:
         self._lab = lab
+        self._files = files
 
     def all(self) -> list[Process]:
         return [
-            Process(p["pid"], p["started"], p["name"], p["path"], tuple(p["command"]), p["parent"], p["account"])
+            Process(p["pid"], p["started"], p["name"], p["path"], tuple(p["command"]), p["parent"], p["account"], p.get("title", ""))
             for p in self._lab.state().processes
         ]
 
@@ -35,12 +36,30 @@ class LabProcesses:
     def protected(self) -> set[int]:
         return {1}
 
+    def listening(self, port: int) -> list[int]:
+        return [p["pid"] for p in self._lab.state().processes if port in p.get("listens", [])]
+
+    def holders(self, places: Sequence[WPath]) -> list[tuple[Process, str]]:
+        result = []
+        for process, state in zip(self.all(), self._lab.state().processes, strict=True):
+            for text in (process.path, *state.get("opens", [])):
+                path = self._files.path(text)
+                if path is not None and any(p.holds(path) for p in places):
+                    result.append((process, text))
+                    break
+        return result
+
     def _end(self, process: Process, force: bool) -> None:
         with self._lab.locked():
             state = self._lab.state()
+            before = {(p["pid"], p["started"]) for p in state.processes}
             state.processes = [
                 p for p in state.processes if (p["pid"], p["started"]) != (process.pid, process.started) or (p["stubborn"] and not force)
             ]
+            if (process.pid, process.started) in before - {(p["pid"], p["started"]) for p in state.processes}:
+                for described in self._lab.file.process:  # a watchdog starts it again
+                    if described.name == process.name and described.kept_by in {p["name"] for p in state.processes}:
+                        add_process(state, described)
             self._lab.save(state)
 
 
@@ -55,6 +74,22 @@ class LabMachine:
 
     def sessions(self) -> list[str]:
         return list(self._lab.file.sessions)
+
+
+class LabTaskControl:
+    """The task scheduler of a lab."""
+
+    def __init__(self, lab: Lab) -> None:
+        self._lab = lab
+
+    def disabled(self, name: str) -> bool:
+        return name in self._lab.state().disabled_tasks
+
+    def set_enabled(self, name: str, enabled: bool) -> None:
+        with self._lab.locked():
+            state = self._lab.state()
+            state.disabled_tasks = [n for n in state.disabled_tasks if n != name] + ([] if enabled else [name])
+            self._lab.save(state)
 
 
 class LabServiceControl:

@@ -17,7 +17,12 @@ from kleff.workstation.common.posix import write_atomic
 
 
 class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
-    """A simulated process; `stubborn` ones do not close when asked."""
+    """A simulated process; `stubborn` ones do not close when asked.
+
+    Attributes:
+        title: of its window; listens: TCP ports; opens: files it has open.
+        kept_by: the name of a program that starts it again whenever it has ended, as long as it runs itself.
+    """
 
     name: str
     path: str
@@ -26,6 +31,10 @@ class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     child_of: str = ""
     stubborn: bool = False
     at_start: bool = False
+    title: str = ""
+    listens: list[int] = []
+    opens: list[str] = []
+    kept_by: str = ""
 
 
 class LabProgram(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
@@ -88,6 +97,7 @@ class LabState(msgspec.Struct, kw_only=True):
     next_pid: int = 1000
     processes: list[dict[str, Any]] = []
     running_services: list[str] = []
+    disabled_tasks: list[str] = []
 
 
 class Lab:
@@ -157,6 +167,13 @@ class Lab:
         """A program that is gone does not start, unless it is one the lab does not hold as a file."""
         return "\\Windows\\" in path or (self.folder / "files" / path[:1]).joinpath(*path[3:].split("\\")).exists()
 
+    def _disabled(self) -> list[str]:
+        """Tasks that are switched off stay so over a restart."""
+        try:
+            return self.state().disabled_tasks
+        except NoSuchWorkstation:
+            return []
+
     def start(self, automatic: list[str], all_processes: bool = False) -> LabState:
         """Start (or restart) the lab: a new boot, start-up programs and automatic services running."""
         with self.locked():
@@ -164,16 +181,17 @@ class Lab:
                 boot = self.state().boot + 1 if (self.folder / "state" / "state.json").exists() else 1
             except NoSuchWorkstation:
                 boot = 1
-            state = LabState(boot=boot, running_services=automatic)
+            state = LabState(boot=boot, running_services=automatic, disabled_tasks=self._disabled())
             for process in self.file.process:
                 if all_processes or (process.at_start and self._has(process.path)):
-                    _add(state, process)
+                    add_process(state, process)
             self.save(state)
             return state
 
 
-def _add(state: LabState, process: LabProcess) -> None:
-    parent = next((p["pid"] for p in state.processes if p["name"] == process.child_of), 1)
+def add_process(state: LabState, process: LabProcess) -> None:
+    """Start a process; its parent is the one it is a child of, or that keeps it running."""
+    parent = next((p["pid"] for p in state.processes if p["name"] in (process.child_of, process.kept_by)), 1)
     state.processes.append(
         {
             "pid": state.next_pid,
@@ -184,6 +202,9 @@ def _add(state: LabState, process: LabProcess) -> None:
             "parent": parent,
             "account": process.account,
             "stubborn": process.stubborn,
+            "title": process.title,
+            "listens": process.listens,
+            "opens": process.opens,
         }
     )
     state.next_pid += 4

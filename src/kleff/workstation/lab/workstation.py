@@ -7,7 +7,7 @@ from pathlib import Path
 from kleff.procedure.globs import WINDOWS, fold
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Workstation
-from kleff.workstation.lab.control import LabCommands, LabMachine, LabProcesses, LabServiceControl
+from kleff.workstation.lab.control import LabCommands, LabMachine, LabProcesses, LabServiceControl, LabTaskControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.paths import WPath
@@ -16,6 +16,7 @@ from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
 from kleff.workstation.windows.readiness import WindowsReadiness
 from kleff.workstation.windows.registry import KeyRef, Registry
 from kleff.workstation.windows.services import WindowsServices
+from kleff.workstation.windows.tasks import WindowsTasks
 
 ENVIRONMENT = r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Environment"
 APP_PATHS = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\App Paths"
@@ -62,7 +63,8 @@ def open_lab(folder: Path) -> Workstation:
         registry=registry,
         entries=WindowsEntries(registry, accounts.all, str(system.child("msiexec.exe")), is_file, variables.expand),
         services=WindowsServices(registry, LabServiceControl(lab)),
-        processes=LabProcesses(lab),
+        processes=LabProcesses(lab, files),
+        tasks=WindowsTasks(files, system.child("Tasks"), LabTaskControl(lab)),
         readiness=WindowsReadiness(registry, LabMachine(lab)),
         ground=lab.folder,
         commands=LabCommands(lab, files, search, app_paths),

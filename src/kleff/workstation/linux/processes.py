@@ -5,10 +5,28 @@ from __future__ import annotations
 import contextlib
 import os
 import signal
+from collections.abc import Iterator, Sequence
 
 import psutil
 
 from kleff.workstation.facets import Process
+from kleff.workstation.paths import WPath
+
+
+def _opened(pid: int) -> Iterator[str]:
+    """What a process runs, where it works, and what it has open or mapped (proc(5))."""
+    for link in ("exe", "cwd"):
+        with contextlib.suppress(OSError):
+            yield os.readlink(f"/proc/{pid}/{link}")
+    with contextlib.suppress(OSError):
+        for name in os.listdir(f"/proc/{pid}/fd"):
+            with contextlib.suppress(OSError):
+                yield os.readlink(f"/proc/{pid}/fd/{name}")
+    with contextlib.suppress(OSError), open(f"/proc/{pid}/maps", encoding="utf-8", errors="surrogateescape") as maps:
+        for line in maps:
+            fields = line.split(maxsplit=5)
+            if len(fields) == 6 and fields[5].startswith("/"):
+                yield fields[5].rstrip("\n")
 
 
 class LinuxProcesses:
@@ -36,6 +54,20 @@ class LinuxProcesses:
             return os.readlink(f"/proc/{pid}/ns/pid")
         except OSError:
             return None
+
+    def listening(self, port: int) -> list[int]:
+        found = psutil.net_connections("tcp")
+        return [c.pid for c in found if c.status == psutil.CONN_LISTEN and c.laddr and c.laddr.port == port and c.pid]
+
+    def holders(self, places: Sequence[WPath]) -> list[tuple[Process, str]]:
+        tops = [str(p) for p in places]
+        protected = self.protected()
+        result = []
+        for process in self.all():
+            found = next((p for p in _opened(process.pid) if any(p == t or p.startswith(t + "/") for t in tops)), "")
+            if found and process.pid not in protected:
+                result.append((process, found))
+        return result
 
     def protected(self) -> set[int]:
         pids = {1, os.getpid()}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import subprocess
 import time
@@ -14,6 +15,7 @@ from kleff.workstation.linux.dpkg import ENVIRONMENT
 PATIENCE = 120  # seconds a command may take
 STARTING = 15  # seconds a service may need to say that it runs
 # sd-booted(3): this folder exists while systemd is the service manager.
+RUNTIME = Path("/run/systemd/system")  # what is masked until the next start (systemctl(1), --runtime)
 SYSTEMD_RUNS = Path("/run/systemd/system")
 
 
@@ -45,7 +47,32 @@ class SystemdServices:
         if done.returncode != 0:
             raise ActionFailed(f"the service {name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume")
 
+    def dependents(self, name: str) -> list[str]:
+        order: list[str] = []
+
+        def add(of: str) -> None:
+            done = _run("systemctl", "show", "--property=RequiredBy,BoundBy,ConsistsOf", "--value", "--", of)
+            for other in dict.fromkeys(done.stdout.split()):
+                if other.endswith(".service") and other not in order:
+                    add(other)
+                    order.append(other)
+
+        add(name if "." in name else f"{name}.service")
+        return [n for n in order if (found := self.get(n)) and found.running]
+
+    def hold(self, name: str) -> bool:
+        return _run("systemctl", "mask", "--runtime", "--", name).returncode == 0
+
+    def release(self, service: Service) -> None:
+        if self._held(service.name):
+            _run("systemctl", "unmask", "--runtime", "--", service.name)
+
+    def _held(self, name: str) -> bool:
+        unit = RUNTIME / (name if "." in name else f"{name}.service")
+        return unit.is_symlink() and os.readlink(unit) == "/dev/null"
+
     def restore(self, service: Service) -> None:
+        self.release(service)
         now = self.get(service.name)
         if now is None:
             return
@@ -80,6 +107,14 @@ class ScriptServices:
         done = _run(str(script), "stop")
         if _run(str(script), "status").returncode == 0:
             raise ActionFailed(f"the service {name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume")
+
+    def dependents(self, name: str) -> list[str]:
+        return []  # init scripts say in which order they start, not what needs what
+
+    def hold(self, name: str) -> bool:
+        return False
+
+    def release(self, service: Service) -> None: ...
 
     def restore(self, service: Service) -> None:
         script = self._script(service.name)

@@ -18,7 +18,8 @@ from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.dpkg import Dpkg
 from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.linux.readiness import LinuxReadiness
-from kleff.workstation.linux.services import open_services
+from kleff.workstation.linux.services import SYSTEMD_RUNS, open_services
+from kleff.workstation.linux.units import SystemdUnits
 
 
 def open_this() -> Workstation:
@@ -46,6 +47,7 @@ def open_this() -> Workstation:
         packages=Dpkg(files, None) if dpkg else None,
         commands=LinuxCommands(files, runs=True),
         readiness=LinuxReadiness(Path("/"), runs=True),
+        units=SystemdUnits() if SYSTEMD_RUNS.is_dir() else None,
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from kleff.procedure.globs import fold
 from kleff.workstation.facets import Service
 from kleff.workstation.windows.registry import KeyRef, Registry
 from kleff.workstation.windows.values import number_value
@@ -42,14 +43,44 @@ class WindowsServices:
     def stop(self, name: str) -> None:
         self._control.stop(name)
 
+    def dependents(self, name: str) -> list[str]:
+        top = self._registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0]
+        needs = {n: self._needs(top.child(n)) for n in self._registry.subkeys(top)}
+        order: list[str] = []
+
+        def add(of: str) -> None:
+            for other, needed in needs.items():
+                if fold(of) in needed and other not in order:
+                    add(other)
+                    order.append(other)
+
+        add(name)
+        return [n for n in order if self._control.running(n)]
+
+    def _needs(self, key: KeyRef) -> set[str]:
+        value = self._registry.value(key, "DependOnService")
+        return {fold(text) for text in value.texts} if value else set()
+
+    def hold(self, name: str) -> bool:
+        self._set_start(name, "disabled")
+        return True
+
+    def release(self, service: Service) -> None:
+        now = self.get(service.name)
+        if now is not None and now.start == "disabled":
+            self._set_start(service.name, service.start)
+
+    def _set_start(self, name: str, start: str) -> None:
+        number = next(n for n, word in START.items() if word == start)
+        key = self._key(name)
+        self._registry.api.set(key.hive, key.physical, number_value("Start", number))
+        self._registry.api.flush()
+
     def restore(self, service: Service) -> None:
         now = self.get(service.name)
         if now is None:
             return
         if now.start != service.start:
-            number = next(n for n, word in START.items() if word == service.start)
-            key = self._key(service.name)
-            self._registry.api.set(key.hive, key.physical, number_value("Start", number))
-            self._registry.api.flush()
+            self._set_start(service.name, service.start)
         if service.running and not now.running:
             self._control.start(service.name)

@@ -26,6 +26,13 @@ class RegValue:
         return self.raw.hex(" ")
 
     @property
+    def texts(self) -> list[str]:
+        """A list of texts; a single text is a list of one."""
+        if self.type != REG_MULTI_SZ:
+            return [self.text] if self.text else []
+        return [t for t in self.raw[: len(self.raw) // 2 * 2].decode("utf-16-le", "surrogatepass").split("\0") if t]
+
+    @property
     def number(self) -> int | None:
         return int.from_bytes(self.raw, "little") if self.type in (REG_DWORD, REG_QWORD) else None
 
@@ -34,6 +41,11 @@ def text_value(name: str, text: str, expand: bool = False) -> RegValue:
     """A text value as the system stores it."""
     raw = (text + "\0").encode("utf-16-le", "surrogatepass")
     return RegValue(name, REG_EXPAND_SZ if expand else REG_SZ, raw)
+
+
+def list_value(name: str, texts: list[str]) -> RegValue:
+    """A list of texts as the system stores it."""
+    return RegValue(name, REG_MULTI_SZ, ("".join(f"{t}\0" for t in texts) + "\0").encode("utf-16-le", "surrogatepass"))
 
 
 def number_value(name: str, number: int) -> RegValue:

@@ -1,0 +1,54 @@
+"""Units of an account's own service manager (systemd --user), worked on as that account."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from typing import Any
+
+from kleff.errors import ActionFailed
+from kleff.workstation.facets import Account, Service
+from kleff.workstation.linux.dpkg import ENVIRONMENT
+
+PATIENCE = 60  # seconds a command may take
+
+
+class SystemdUnits:
+    def _run(self, account: Account, *words: str) -> subprocess.CompletedProcess[str]:
+        """`systemctl --user` with the account's rights; its manager is reached through its own runtime folder."""
+        assert account.uid is not None
+        environment = {**ENVIRONMENT, "HOME": str(account.home), "XDG_RUNTIME_DIR": f"/run/user/{account.uid}"}
+        own: dict[str, Any] = {} if os.geteuid() == account.uid else {"user": account.uid, "group": account.uid, "extra_groups": []}
+        done: subprocess.CompletedProcess[str] = subprocess.run(
+            ["systemctl", "--user", *words], capture_output=True, text=True, errors="replace", env=environment, timeout=PATIENCE,
+            check=False, stdin=subprocess.DEVNULL, cwd="/", **own,
+        )  # fmt: skip
+        return done
+
+    def get(self, account: Account, name: str) -> Service | None:
+        if account.uid is None or not os.path.exists(f"/run/user/{account.uid}/systemd"):
+            return None  # the account has no session
+        done = self._run(account, "show", "--property=LoadState,ActiveState,UnitFileState,Description", "--", name)
+        found = dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
+        if found.get("LoadState", "not-found") == "not-found":
+            return None
+        running = found.get("ActiveState") in ("active", "activating", "reloading")
+        return Service(name, running, found.get("UnitFileState", ""), found.get("Description", ""))
+
+    def stop(self, account: Account, name: str) -> None:
+        self._run(account, "mask", "--runtime", "--", name)
+        done = self._run(account, "stop", "--", name)
+        if done.returncode != 0:
+            raise ActionFailed(
+                f"the unit {name} of {account.name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume"
+            )
+
+    def restore(self, account: Account, service: Service) -> None:
+        self._run(account, "unmask", "--runtime", "--", service.name)
+        now = self.get(account, service.name)
+        if now is not None and service.running and not now.running:
+            done = self._run(account, "start", "--", service.name)
+            if done.returncode != 0:
+                raise ActionFailed(
+                    f"the unit {service.name} of {account.name} does not start: {done.stderr.strip()}", remedy="start it by hand"
+                )
