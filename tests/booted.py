@@ -39,7 +39,14 @@ def make_base(folder: Path) -> Path:
     if not sources:
         pytest.skip("no Debian package source is set up on this machine")
     target = Path(kept) if kept else folder / "base"
-    command = ["debootstrap", "--variant=minbase", "--include=systemd,systemd-sysv,dbus,python3", codename, target, sources[0]]
+    command = [
+        "debootstrap",
+        "--variant=minbase",
+        "--include=systemd,systemd-sysv,dbus,libpam-systemd,python3",
+        codename,
+        target,
+        sources[0],
+    ]
     done = subprocess.run(command, capture_output=True, text=True, timeout=900)
     if done.returncode != 0:
         pytest.skip(f"debootstrap failed: {done.stdout.strip().splitlines()[-1:]}")

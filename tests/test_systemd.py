@@ -63,7 +63,7 @@ def test_a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) 
     install(bench)
     units = {
         "label-queue.service": "[Unit]\nRequires=brindlewort-bridge.service\n[Service]\nExecStart=/bin/sleep 9999\n",
-        "kick.service": "[Service]\nType=oneshot\nExecStart=/bin/systemctl start --no-block brindlewort-bridge.service label-queue.service\n",
+        "kick.service": "[Service]\nType=oneshot\nExecStart=/bin/systemctl start --no-block brindlewort-bridge label-queue\n",
         "kick.timer": "[Timer]\nOnActiveSec=1\nOnUnitActiveSec=1\nAccuracySec=100ms\n",
     }
     for name, text in units.items():
@@ -80,7 +80,17 @@ def test_a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) 
     head = SAMPLE.read_text().split("[[backup]]")[0]
     write(bench.top / "srv/hold.toml", head + body + slow)
     write(bench.top / "srv/garden/seed")
-    inside = ["nsenter", "-t", bench._leader(), "-a", "env", "-i", "PATH=/usr/sbin:/usr/bin:/sbin:/bin", f"PYTHONPATH={bench.path}", "HOME=/root"]
+    inside = [
+        "nsenter",
+        "-t",
+        bench._leader(),
+        "-a",
+        "env",
+        "-i",
+        "PATH=/usr/sbin:/usr/bin:/sbin:/bin",
+        f"PYTHONPATH={bench.path}",
+        "HOME=/root",
+    ]
     child = subprocess.Popen([*inside, "python3", "-m", "kleff", "run", "/srv/hold.toml", "--on", "this", "--yes"])
     states = set()
     while child.poll() is None:

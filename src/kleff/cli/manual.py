@@ -25,6 +25,20 @@ def me() -> str:
         return ""
 
 
+def agree_to_synced(scene: Scene, plan: Plan) -> None:
+    """Ask whether what a sync program keeps in step may go, since it goes in the person's account elsewhere too."""
+    from kleff.engine.readiness import SYNCED, synced
+
+    found = [] if SYNCED in scene.waived else synced(plan)
+    if not found:
+        return
+    for action in found:
+        print(f"\n{action.target} is kept in step by {action.details['synced']}", file=sys.stderr)
+    print("Delete these in the person's account there too? [y/N] ", end="", file=sys.stderr, flush=True)
+    if sys.stdin.readline().strip().lower() in ("y", "yes"):
+        scene.waived |= {SYNCED}
+
+
 def offer_to_stop(plan: Plan) -> bool:
     """Whether what still has files open, and no step stops, is to be ended too."""
     left = [h for h in plan.holders if not h.stopped]

@@ -60,7 +60,7 @@ def run(
     from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
     from kleff.cli.common import Told, check_named, check_rights, check_sources, confirm, default_cases, give_secrets, read_procedure
-    from kleff.cli.manual import confirm_manual, confirmation, offer_to_stop
+    from kleff.cli.manual import agree_to_synced, confirm_manual, confirmation, offer_to_stop
     from kleff.cli.show import message
     from kleff.engine.readiness import check_names, check_ready
     from kleff.engine.run import refuse_if_refused
@@ -89,6 +89,7 @@ def run(
     scene.stop_holders = stop_holders
     if asked:
         confirm_manual(scene, plan, technician)
+        agree_to_synced(scene, plan)
         scene.stop_holders = stop_holders or offer_to_stop(plan)
     check_ready(scene, plan, cases or default_cases())
     question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."

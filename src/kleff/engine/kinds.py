@@ -12,6 +12,7 @@ from kleff.objects.paths import PathKind
 from kleff.objects.presence import MODELS as PRESENCE
 from kleff.objects.processes import PortKind, ProcessKind, WindowKind
 from kleff.objects.readiness import CHECKS, FactKind
+from kleff.objects.rescue import RescueKind
 from kleff.objects.services import ServiceKind
 from kleff.objects.tasks import StartupKind, TaskKind, UnitKind
 from kleff.procedure.load import PHASES
@@ -31,6 +32,7 @@ KINDS: dict[str, Kind] = {
     "command": CommandKind(),
     "command_missing": CommandMissingKind(),
     "manual": ManualKind(),
+    "rescue": RescueKind(),
     "window": WindowKind(),
     "port": PortKind(),
     "task": TaskKind(),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from base64 import b64decode
 from collections.abc import Iterator
 from datetime import UTC, datetime
 
@@ -14,8 +15,10 @@ from kleff.engine.scene import steps_here
 from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
 from kleff.objects.paths import found_paths
 from kleff.objects.presence import plan_presence
+from kleff.objects.rescue import Rescuer
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration
+from kleff.texts import plain
 
 # `backup` before `stop` (an export needs the server); what says `stopped = true` after it.
 ORDER = (
@@ -36,6 +39,8 @@ class Totals(msgspec.Struct, kw_only=True):
     unreadable: int = 0
     saved_items: int = 0
     saved_size: int = 0
+    rescued_items: int = 0
+    rescued_size: int = 0
     aside_items: int = 0
     aside_size: int = 0
     keys: int = 0
@@ -72,6 +77,9 @@ def preview(scene: Scene) -> Plan:
         for step in steps_here(scene, phase):
             if stopped is None or getattr(step.model, "stopped", False) == stopped:
                 actions += plan_step(step, scene)
+    _mark_synced(scene, actions)
+    at = next((n for n, a in enumerate(actions) if a.phase in ("uninstall", "purge", "delete", "verify", "after")), len(actions))
+    actions[at:at] = Rescuer(scene).actions(actions)
     for number, action in enumerate(actions, 1):
         action.number = number
     final = [a.number for a in actions if a.final and a.state == TO_DO]
@@ -115,6 +123,20 @@ def _last_synced(text: str, scene: Scene) -> Iterator[tuple[str, int]]:
                 yield (expanded.account.name if expanded.account else ""), look.times[1]
 
 
+def _mark_synced(scene: Scene, actions: list[Action]) -> None:
+    """What leaves a folder that a sync program watches leaves the person's account elsewhere too."""
+    facet, files = scene.workstation.readiness, scene.workstation.files
+    roots = [(files.path(text), who) for text, who in (facet.sync_roots() if facet else [])]
+    for action in actions if roots else ():
+        if action.verb != "set aside" or action.state != TO_DO:
+            continue
+        path = files.from_raw(b64decode(action.exact))
+        who = next((who for root, who in roots if root is not None and root.holds(path)), "")
+        if who:
+            action.details["synced"] = who
+            action.shows.append(plain(f"{who} keeps this in step: what is deleted here is deleted in the person's account there too"))
+
+
 def _totals(actions: list[Action]) -> Totals:
     totals = Totals()
     names = {TO_DO: "to_do", KEPT: "kept", REFUSED: "refused", MANUAL: "manual", UNREADABLE: "unreadable"}
@@ -123,7 +145,10 @@ def _totals(actions: list[Action]) -> Totals:
         setattr(totals, name, getattr(totals, name) + 1)
         if action.state != TO_DO:
             continue
-        if action.phase == "backup":
+        if action.phase == "rescue":
+            totals.rescued_items += action.items
+            totals.rescued_size += action.size
+        elif action.phase == "backup":
             totals.saved_items += action.items
             totals.saved_size += action.size
         elif action.verb == "set aside":

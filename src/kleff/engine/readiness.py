@@ -12,7 +12,7 @@ from kleff.objects.base import MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
 from kleff.procedure.load import Procedure
 from kleff.texts import plural, size
 
-SPACE = "space"
+SPACE, SYNCED = "space", "synced"
 
 
 def check_names(procedure: Procedure, waived: Collection[str], confirmed: Collection[str]) -> None:
@@ -21,7 +21,7 @@ def check_names(procedure: Procedure, waived: Collection[str], confirmed: Collec
     Raises:
         UsageError.
     """
-    may = sorted({s.kind for s in procedure.phase("before") if getattr(s.model, "waivable", False)} | {SPACE})
+    may = sorted({s.kind for s in procedure.phase("before") if getattr(s.model, "waivable", False)} | {SPACE, SYNCED})
     for name in waived:
         if name not in may:
             raise UsageError(f"{name!r} cannot be waived", remedy=f"what can be: {', '.join(may)}")
@@ -48,6 +48,7 @@ def check_ready(scene: Scene, plan: Plan, cases: Path) -> None:
         if a.phase == "before" and a.state in (REFUSED, UNREADABLE)
     ]
     found += [f"not done yet: {a.target} ({a.reason})" for a in unconfirmed(plan)]
+    found += _synced(scene, plan)
     found += _rights(scene, plan) + _space(scene, plan, cases)
     if found:
         raise Refused("\n".join(found), remedy="nothing was changed")
@@ -74,6 +75,20 @@ def _needs_rights(action: Action, scene: Scene) -> bool:
 
     path = scene.workstation.files.from_raw(b64decode(action.exact))
     return not os.access(os.path.dirname(scene.workstation.files.host(path)), os.W_OK)
+
+
+def synced(plan: Plan) -> list[Action]:
+    """What would also be deleted in an account elsewhere."""
+    return [a for a in plan.actions if a.state == TO_DO and a.details.get("synced")]
+
+
+def _synced(scene: Scene, plan: Plan) -> list[str]:
+    if SYNCED in scene.waived:
+        return []
+    return [
+        f"not agreed: {a.target} is kept in step by {a.details['synced']}; pause that first, or  --waive {SYNCED}  to delete it there too"
+        for a in synced(plan)
+    ]
 
 
 def _space(scene: Scene, plan: Plan, cases: Path) -> list[str]:

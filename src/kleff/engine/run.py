@@ -35,6 +35,7 @@ from kleff.objects.base import (
 )  # fmt: skip
 from kleff.objects.processes import end_processes, line_of, with_children
 from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import Step
 from kleff.texts import plain, plain_all
 from kleff.workstation.facets import Service
 
@@ -230,6 +231,8 @@ class Runner:
         return KINDS[action.kind].do(action, step, self.work)
 
     def _step(self, action: Action) -> LoadedStep:
+        if action.phase == "rescue":
+            return LoadedStep("rescue", "rescue", 0, 0, Step())
         return self.scene.procedure.phase(action.phase)[action.step]
 
     def _failed(self, action: Action, error: KleffError) -> None:

@@ -13,7 +13,7 @@ from kleff.case.guard import Target
 from kleff.case.saved import Member, SavedItem
 from kleff.case.saved_bag import relative_names
 from kleff.errors import ActionFailed, LinkOnTheWay
-from kleff.objects.base import ABSENT, DONE, KEPT, REFUSED, UNREADABLE, Action, Outcome, Work
+from kleff.objects.base import ABSENT, DONE, KEPT, REFUSED, UNREADABLE, Action, Outcome, Scene, Work
 from kleff.objects.giving import BEFORE, Giving, Nowhere, where_it_stood
 from kleff.objects.paths import PathsBackup
 from kleff.procedure.globs import parts_match
@@ -122,7 +122,7 @@ class PathsBack:
         staging.begin([h.place for h in heads])
         ready = [Ready(h.place, staging.room(h.place)) for h in heads]
         rooms: dict[int, WPath] = {}
-        own = _owner_of(account, giving)
+        own = owner_of(account, giving.scene)
         for head, one in zip(heads, ready, strict=True):
             rooms |= {number: one.staged.child(*names) for number, names in head.members}
             for names in _folders_between(item, head):
@@ -300,18 +300,18 @@ def _day(time: int) -> str:
     return f"{datetime.fromtimestamp(time / 10**9, UTC):%Y-%m-%d}"
 
 
-def _owner_of(account: Account | None, giving: Giving) -> Owner:
+def owner_of(account: Account | None, scene: Scene) -> Owner:
     """(uid, gid) of what is made for an account; None where the system has no numbers, or Kleff may not choose."""
-    if not giving.scene.workstation.admin or giving.scene.workstation.style.drives:
+    if not scene.workstation.admin or scene.workstation.style.drives:
         return None
     if account is None or account.uid is None:
         return (0, 0)
-    home = giving.scene.workstation.files.look(account.home)
+    home = scene.workstation.files.look(account.home)
     return (account.uid, home.gid if home is not None and home.uid == account.uid else account.uid)
 
 
 def _owner_rule(account: Account | None, giving: Giving) -> Callable[[Member], Owner]:
-    own = _owner_of(account, giving)
+    own = owner_of(account, giving.scene)
 
     def owner(member: Member) -> Owner:
         """On its own workstation what was nobody's in particular keeps its owner; else it is the account's, or the administrator's."""

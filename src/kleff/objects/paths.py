@@ -61,6 +61,7 @@ class PathsBackup(SavingAccountStep, kw_only=True, frozen=True):
     """Save files and folders."""
 
     paths: Texts
+    rescue: Annotated[bool, Meta(description="also copied to where the person will find it")] = False
     only: Annotated[list[Text], Meta(description='only files with such names, e.g. ["*.pdf"]')] = field(default_factory=list)
     not_: Annotated[list[Text], Meta(description='no files and folders with such names, e.g. ["cache", "*.tmp"]')] = field(
         default_factory=list, name="not"

@@ -33,6 +33,9 @@ class Product(Section, kw_only=True, frozen=True):
     versions: Annotated[str, Meta(description="only these are touched, e.g. >=4,<5")] = ""
     reviewed: dt.date | None = None
     restart: Literal["if-needed", "always", "never"] = "if-needed"
+    documents: Annotated[list[Text], Meta(description='names of files that people make with it, e.g. ["*.tagdesign"]')] = field(
+        default_factory=list
+    )
 
     @property
     def range(self) -> VersionRange:

@@ -208,6 +208,7 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     listed = [
         ("Before anything was done", [(plain(f"     {r.action.target}: {r.action.reason}"), "plain") for r in before]),
         ("Saved in the bag" + (" (deleted since)" if case.text("bag") == "discarded" else ""), _lines(by_phase["backup"])),
+        ("Rescued", _lines([r for r in found if r.action.phase == "rescue" and r.state == DONE])),
         ("Stopped", _lines(by_phase["stop"])),
         ("Uninstalled", _lines(by_phase["uninstall"] + by_phase["purge"])),
         (f"Set aside: {plural(sum(r.items for r in aside), 'item')}, {size(size_of)} ({freed})", _lines(aside)),

@@ -17,6 +17,7 @@ PHASES = {
     "before": "Before anything is done",
     "backup": "Save",
     "stop": "Stop",
+    "rescue": "Rescue: people's own documents inside places that will be deleted",
     "uninstall": "Uninstall",
     "purge": "Purge packages",
     "delete": "Delete (set aside first)",
@@ -83,6 +84,11 @@ def preview_page(scene: Scene, plan: Plan, asked: list[Choice] | None = None) ->
         page.add(f"  REFUSED: {action.target}: {action.reason} (line {action.line})", "bad")
     for action in plan.not_ready:
         page.add(f"  NOT READY: {action.target}: {action.reason} (line {action.line})", "bad")
+    rescued = [a for a in plan.actions if a.phase == "rescue"]
+    for action in rescued:
+        page.add(
+            f"  RESCUED FIRST: {plural(action.items, 'file')} of {action.account}, {size(action.size)}, copied to {action.target}", "warn"
+        )
     if asked:
         page.head("Choices")
         for choice in asked:
@@ -117,9 +123,10 @@ def _choice(page: Page, choice: Choice) -> None:
 
 def _step(page: Page, actions: list[Action], plan: Plan, width: int) -> None:
     first = actions[0]
+    because = f"   because {first.because}" if first.phase == "rescue" else f"   because of line {first.line}"
     back = sorted({a.undo for a in actions if a.state == TO_DO and a.undo != NOTHING_TO_UNDO})
     undo = f"; undo: {', '.join(back)}" if back else ""
-    page.row((f"  {first.label or first.verb}", "plain"), (f"   because of line {first.line}{undo}", "dim"))
+    page.row((f"  {first.label or first.verb}", "plain"), (f"{because}{undo}", "dim"))
     who = max(len(a.account) for a in actions)
     for action in actions:
         if action.number == plan.no_return:
@@ -151,8 +158,8 @@ def amount(action: Action) -> str:
     """How much an action is about, for people."""
     if not action.items or action.state not in (TO_DO, "manual"):
         return ""
-    if action.kind == "paths":
-        return f"{plural(action.items, 'file' if action.phase == 'backup' else 'item')}, {size(action.size)}"
+    if action.kind in ("paths", "rescue"):
+        return f"{plural(action.items, 'file' if action.phase in ('backup', 'rescue') else 'item')}, {size(action.size)}"
     nouns = {"key": "key", "value": "value", "package": "package"}
     if action.kind not in nouns:
         return ""
@@ -172,6 +179,8 @@ def totals_lines(plan: Plan) -> list[str]:
         exports = any(a.kind == "command" and a.state == TO_DO for a in plan.actions)
         saved = f"{plural(totals.saved_items, 'item')}, {size(totals.saved_size)}{', and what a command exports' if exports else ''}"
         lines.append(f"saved before anything is removed: {saved}")
+    if totals.rescued_items:
+        lines.append(f"rescued to where people will find it: {plural(totals.rescued_items, 'file')}, {size(totals.rescued_size)}")
     if totals.aside_items:
         lines.append(
             f"set aside: {plural(totals.aside_items, 'item')}, {size(totals.aside_size)}; the space is freed by discard, not before"

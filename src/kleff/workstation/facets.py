@@ -342,6 +342,9 @@ class Readiness(Protocol):
     def version(self) -> str:
         """The system's version, or ""."""
 
+    def sync_roots(self) -> list[tuple[str, str]]:
+        """Folders that a sync program keeps in step with an account elsewhere, as far as the system shows it: (path, who)."""
+
 
 class Variables(Protocol):
     def folders(self, variable: str) -> list[WPath]:

@@ -133,6 +133,11 @@ def _person(build: LabBuilder, draw: random.Random, name: str, sid: str) -> None
     build.file(rf"{roaming}\Tag Studio\recent.json", '{"recent": ["Row 3", "Herbs"]}\n')
     for number in range(draw.randint(12, 24)):
         build.file(rf"{local}\Tag Studio\cache\thumb{number:03d}.bin", draw.randbytes(draw.randint(300, 5_000)))
+    if name == "mira":  # her own work, where the program keeps what nobody looks at
+        build.file(rf"{local}\Tag Studio\exports\Herb tags.pdf", b"%PDF-1.4 herbs " + draw.randbytes(2_000))
+        build.file(rf"{local}\Tag Studio\exports\April\Herb tags.pdf", b"%PDF-1.4 herbs in April " + draw.randbytes(1_000))
+        build.file(rf"{local}\Tag Studio\exports\Stand at the fair.png", picture(draw))
+        build.file(rf"{local}\Tag Studio\exports\Price list.lnk", b"L\0\0\0 to the price list")
     build.file(rf"{home}\.brindlewort\session.log", f"{name} signed in\r\n")
     build.file(rf"{home}\Desktop\Tag Studio 4.lnk", b"L\0\0\0 to tagstudio.exe")
     if name != "till":

@@ -53,6 +53,9 @@ class LinuxReadiness:
         own = {os.environ.get("SUDO_USER", ""), os.environ.get("USER", ""), os.environ.get("LOGNAME", "")}
         return sorted({user.name for user in psutil.users()} - own) if self._runs else []
 
+    def sync_roots(self) -> list[tuple[str, str]]:
+        return []  # there is no place where sync programs say so to the system
+
     def version(self) -> str:
         try:
             text = (self._root / "etc/os-release").read_text("utf-8", "replace")

@@ -14,6 +14,8 @@ PENDING = {
     r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending": "the system's own servicing asks for one",
     r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\WindowsUpdate\Auto Update\RebootRequired": "an update asks for one",
 }
+# Where sync programs register their folders with the system ("SyncRootManager", Windows documentation of cloud files).
+SYNC = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Explorer\SyncRootManager"
 INSTALLING = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Installer\InProgress"
 
 
@@ -48,6 +50,15 @@ class WindowsReadiness:
 
     def signed_in(self) -> list[str]:
         return self._machine.sessions()
+
+    def sync_roots(self) -> list[tuple[str, str]]:
+        found = []
+        for top in self._registry.canonical(SYNC, view=64):
+            for name in self._registry.subkeys(top):
+                shown = self._registry.text(top.child(name), "DisplayNameResource") or name.partition("!")[0]
+                for value in self._registry.values(top.child(name).child("UserSyncRoots")):
+                    found.append((value.text, shown))
+        return found
 
     def version(self) -> str:
         keys = self._registry.canonical(CURRENT, view=64)

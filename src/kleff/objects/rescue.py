@@ -1,0 +1,271 @@
+"""Rescue: a person's own documents inside places that will be deleted, copied to where that person will find them."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from base64 import b64decode, b64encode
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+from kleff.case.guard import Target
+from kleff.errors import ActionFailed, LinkOnTheWay
+from kleff.objects.base import TO_DO, Action, Offers, Outcome, Scene, Work
+from kleff.objects.paths import PathsBackup, found_paths
+from kleff.procedure.globs import fold
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import Step
+from kleff.texts import plain, plural, size
+from kleff.workstation.facets import Account
+from kleff.workstation.paths import Look, WPath
+
+DOCUMENTS = {
+    "document": "pdf doc docx odt rtf xls xlsx ods csv ppt pptx odp",
+    "picture": "jpg jpeg png gif tif tiff bmp webp heic svg psd xcf raw",
+    "drawing": "dwg dxf vsd vsdx odg ai eps",
+    "recording": "wav mp3 flac ogg m4a mp4 mov avi mkv webm",
+    "archive": "zip 7z rar tar gz tgz xz zst",
+    "mail": "eml msg mbox pst ost",
+}
+KINDS = {ending: kind for kind, endings in DOCUMENTS.items() for ending in endings.split()}
+ONLY_LISTED = ("lnk", "url", "desktop")
+PROGRAMS = ("exe", "dll", "so", "msi", "sys")
+INDEX = "Where these files came from.txt"
+PLACEHOLDER = 1 << 16  # bytes from which a file without a single block on the disk has its content elsewhere
+SHOWN = 10
+
+
+@dataclass
+class Found:
+    """What is rescued for one account: files, and what can only be listed."""
+
+    account: Account
+    files: dict[object, tuple[WPath, Look]] = field(default_factory=dict)
+    listed: dict[object, tuple[WPath, str]] = field(default_factory=dict)
+
+
+def _ending(name: str) -> str:
+    return name.rpartition(".")[2].lower() if "." in name else ""
+
+
+class Rescuer:
+    """Finds what has to be rescued before a plan is carried out."""
+
+    def __init__(self, scene: Scene) -> None:
+        self._scene = scene
+        self._files = scene.workstation.files
+        self._people = [a for a in scene.workstation.accounts.all() if a.ordinary and a.uid != 0]
+        self._public = next((a for a in scene.workstation.accounts.all() if fold(a.name) == "PUBLIC"), None)
+        self._own = [fold(t) for t in scene.procedure.product.documents]
+        self._found: dict[str, Found] = {}
+
+    def actions(self, planned: Sequence[Action]) -> list[Action]:
+        """One action for each account that has something to be rescued."""
+        for action in planned:
+            if action.phase == "delete" and action.state == TO_DO and action.verb == "set aside" and action.exact:
+                self._look_through(self._files.from_raw(b64decode(action.exact)))
+        for step in self._scene.procedure.phase("backup"):
+            if isinstance(step.model, PathsBackup) and step.model.rescue and not self._scene.not_wanted(step.model):
+                self._named(step.model)
+        return [self._action(found) for found in self._found.values() if found.files]
+
+    def _look_through(self, top: WPath) -> None:
+        installed = self._installed(top)
+        candidates = []
+        for going in self._scene.guard.removal(top).paths:
+            for path, look in self._files.walk(going):
+                # What is named by a step itself is no find inside a place.
+                if path != top and look.is_file and (_ending(path.name) in (*KINDS, *ONLY_LISTED) or self._is_own(path)):
+                    candidates.append((path, look))
+        packages = self._scene.workstation.packages
+        owned = packages.owners([p for p, _ in candidates], below=False) if packages and candidates else {}
+        for path, look in candidates:
+            account = self._whose(path, look)
+            if account is not None and str(path) not in owned and self._is_persons(path, look, installed):
+                self._add(account, path, look)
+
+    def _is_own(self, path: WPath) -> bool:
+        return any(fold(path.name).endswith(ending.lstrip("*")) for ending in self._own)
+
+    def _installed(self, top: WPath) -> int:
+        """When the product's own files in a place were last written: what is of that time or before came with it."""
+        newest = 0
+        for path, look in self._files.walk(top):
+            if look.is_file and _ending(path.name) in PROGRAMS:
+                newest = max(newest, look.times[1])
+        return newest
+
+    def _is_persons(self, path: WPath, look: Look, installed: int) -> bool:
+        """By who made it: in a home it is that person's; elsewhere by its owner, or it is younger than the installation."""
+        if any(a.home.holds(path) for a in self._people):
+            return _ending(path.name) not in ONLY_LISTED or not installed
+        if not self._scene.workstation.style.drives:
+            return any(a.uid == look.uid for a in self._people)
+        return look.times[1] > installed > 0 or (installed == 0 and _ending(path.name) not in ONLY_LISTED)
+
+    def _whose(self, path: WPath, look: Look) -> Account | None:
+        for account in self._people:
+            if account.home.holds(path):
+                return account
+        by_owner = next((a for a in self._people if a.uid is not None and a.uid == look.uid), None)
+        return by_owner or (self._public if self._scene.workstation.style.drives else None)
+
+    def _named(self, model: PathsBackup) -> None:
+        for text in model.paths:
+            for expanded in self._scene.resolver.expand(text, model.accounts):
+                try:
+                    tops = found_paths(expanded, self._scene)
+                except (OSError, LinkOnTheWay):
+                    continue  # the step that saves it says so
+                for top in tops:
+                    for path, look in self._files.walk(top):
+                        account = expanded.account or self._whose(path, look)
+                        if look.is_file and account is not None and not model.leaves_out(path, look):
+                            self._add(account, path, look)
+
+    def _add(self, account: Account, path: WPath, look: Look) -> None:
+        found = self._found.setdefault(account.id, Found(account))
+        if _ending(path.name) in ONLY_LISTED:
+            found.listed[path.key] = path, "a shortcut"
+        elif look.size >= PLACEHOLDER and self._empty_on_disk(path):
+            found.listed[path.key] = path, "a placeholder, its content is not on this workstation"
+        elif look.links > 1 and self._scene.workstation.admin and look.uid not in (0, os.geteuid(), account.uid):
+            found.listed[path.key] = path, "another account's file under a second name"
+        else:
+            found.files[path.key] = path, look
+
+    def _empty_on_disk(self, path: WPath) -> bool:
+        with self._files.parent(path) as (fd, name):
+            return os.stat(name, dir_fd=fd, follow_symlinks=False).st_blocks == 0
+
+    def _action(self, found: Found) -> Action:
+        place = self._place(found.account)
+        paths = [p for p, _ in found.files.values()]
+        action = Action(
+            phase="rescue", step=0, line=0, kind="rescue", label="people's own documents", verb="rescue", target=plain(str(place)),
+            account=found.account.name, because="they lie in places that will be deleted", undo="taken away again, if unchanged",
+            items=len(paths), size=sum(look.size for _, look in found.files.values()),
+        )  # fmt: skip
+        action.details = {
+            "account": found.account.id, "place": b64encode(place.raw).decode(), "paths": [b64encode(p.raw).decode() for p in paths],
+            "listed": [[plain(str(p)), why] for p, why in found.listed.values()],
+        }  # fmt: skip
+        action.shows = [
+            f"{KINDS.get(_ending(p.name), 'own file')}: {plain(str(p))}, {size(look.size)}" for p, look in found.files.values()
+        ][:SHOWN]
+        if len(paths) > SHOWN:
+            action.shows.append(f"and {plural(len(paths) - SHOWN, 'more file')}")
+        action.shows += [f"only listed: {plain(str(p))}, {why}" for p, why in found.listed.values()][:SHOWN]
+        return action
+
+    def _place(self, account: Account) -> WPath:
+        """A new folder on the desktop, in the documents, or in the home: the first that is there and the account's own."""
+        name = f"Rescued from {self._scene.procedure.product.name} {datetime.now():%Y-%m-%d}"
+        for variable in ("user.desktop", "user.documents", "user.home"):
+            folder = self._scene.workstation.accounts.folder(account, variable)
+            look = self._files.look(folder) if folder is not None else None
+            if folder is None or look is None or not look.is_folder:
+                continue
+            place = next(p for n in range(1, 1000) if self._files.look(p := folder.child(name if n == 1 else f"{name} ({n})")) is None)
+            if self._scene.guard.check_placing(Target(place, len(place.parts), 9, account, folder)).ok:
+                return place
+        return account.home.child(name)
+
+
+class RescueKind(Offers):
+    """Planned by `Rescuer`, not by a step of its own."""
+
+    models: dict[str, type[Step]] = {}
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.placing import Ready, Staging, put_in_place
+        from kleff.case.unpacking import make_folder
+        from kleff.objects.giving_paths import owner_of
+
+        files = work.scene.workstation.files
+        account = work.scene.resolver.account(str(action.details["account"]))
+        place = files.from_raw(b64decode(action.details["place"]))
+        if files.look(place) is not None and any(e.kind == "put in place" and e.state == "done" for e in self._effects(action, work)):
+            return Outcome(items=action.items, size=action.size, note="rescued before the run was cut off")
+        owner = owner_of(account, work.scene)
+        staging = Staging(work.hands, action.number)
+        work.progress.start("rescuing people's own documents", items=action.items, size=action.size)
+        try:
+            staging.begin([place])
+            room = staging.room(place)
+            make_folder(files, room, owner)
+            lines = list(self._copied(action, room, owner, work))
+            self._write_index(action, room, lines, owner, work)
+            with files.folder(room) as fd:
+                os.fsync(fd)
+            put_in_place(work.hands, action.number, [Ready(place, room)])
+            staging.end()
+        except OSError as error:
+            raise ActionFailed(
+                f"{plain(str(error.filename or action.target))} cannot be rescued: {error.strerror}", remedy="make room, then resume"
+            ) from None
+        return Outcome(items=action.items, size=action.size, note=f"in {action.target}")
+
+    def _effects(self, action: Action, work: Work) -> list[Any]:
+        return work.hands.case.journal.effects(action.number)
+
+    def _copied(self, action: Action, room: WPath, owner: tuple[int, int] | None, work: Work) -> Iterator[tuple[str, WPath]]:
+        """Copy each under a name of its own, read it back, and say where it came from."""
+        from kleff.workstation.common.copying import copy_file
+
+        files, taken = work.scene.workstation.files, {fold(INDEX)}
+        for raw in action.details["paths"]:
+            source = files.from_raw(b64decode(raw))
+            look = files.look(source)
+            if look is None or not look.is_file:
+                raise ActionFailed(f"{plain(str(source))} is gone or replaced since the preview", remedy="look what took it; then resume")
+            name = _free(source.name, taken)
+            with files.parent(source) as (fd, old), files.folder(room) as to:
+                sha256 = copy_file(fd, old, to, name, look)
+                if owner:
+                    os.chown(name, *owner, dir_fd=to, follow_symlinks=False)
+                    os.utime(name, ns=look.times, dir_fd=to, follow_symlinks=False)
+            with files.reading(room.child(name)) as file:
+                if _sha256(file) != sha256:
+                    raise ActionFailed(
+                        f"{plain(str(source))} is not what was copied when it is read back", remedy="check the disk; then resume"
+                    )
+            work.progress.step(1, look.size)
+            yield name, source
+
+    def _write_index(self, action: Action, room: WPath, lines: list[tuple[str, WPath]], owner: tuple[int, int] | None, work: Work) -> None:
+        product = work.scene.procedure.product.name
+        text = [f"These files lay in places that were deleted with {product} on {datetime.now(UTC):%Y-%m-%d}.", ""]
+        text += [f"{plain(name)}\n    from {plain(str(source))}" for name, source in lines]
+        if action.details["listed"]:
+            text += ["", "Not copied:", *(f"{path}\n    {why}" for path, why in action.details["listed"])]
+        with work.scene.workstation.files.folder(room) as fd:
+            out = os.open(INDEX, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o644, dir_fd=fd)
+            with os.fdopen(out, "w", encoding="utf-8", newline="\r\n" if room.style.drives else "\n") as file:
+                file.write("\n".join(text) + "\n")
+                file.flush()
+                os.fsync(out)
+            if owner:
+                os.chown(INDEX, *owner, dir_fd=fd, follow_symlinks=False)
+
+
+def _sha256(file: Any) -> str:
+    sha256 = hashlib.sha256()
+    while piece := file.read(1 << 18):
+        sha256.update(piece)
+    return sha256.hexdigest()
+
+
+def _free(name: str, taken: set[str]) -> str:
+    """A name that is not taken yet, numbered before its ending."""
+    stem, dot, ending = name.rpartition(".")
+    if not stem:
+        stem, dot, ending = name, "", ""
+    number, result = 1, name
+    while fold(result) in taken:
+        number += 1
+        result = f"{stem} ({number}){dot}{ending}"
+    taken.add(fold(result))
+    return result
