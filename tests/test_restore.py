@@ -101,7 +101,7 @@ def test_the_database_is_taken_in_by_the_products_own_command(kleff: Kleff, lab:
     assert rows.count("INSERT") == 40
     database.write_text("CREATE TABLE labels (id INTEGER, bed TEXT);\nINSERT INTO labels VALUES (1, 'Bed 99: Borage');\n")
     done = kleff("restore", case, "--only", "label database", "--dry-run")
-    assert "holds 1 thing already, which remain as they are: Bed 99: Borage" in done.out
+    assert "holds 1 thing already, which remains as it is: Bed 99: Borage" in done.out
     again = kleff("restore", case, "--only", "label database", "--on", f"lab:{lab}", "--yes")
     assert "Nothing is to be put back" in again.err
 

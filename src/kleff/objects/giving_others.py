@@ -135,12 +135,11 @@ class CommandBack:
             return
         if _one(item):
             present = [name for name in present if name == _one(item)]
-        if present and sorted(present) == sorted(item.listed):
-            action.state, action.reason, action.final = ABSENT, "the same is there already", False
-        elif present:
+        if present:
             names = f"{', '.join(present[:4])}{' ...' if len(present) > 4 else ''}"
             action.state, action.final = KEPT, False
-            action.reason = f"holds {plural(len(present), 'thing')} already, which remain as they are: {plain(names)}"
+            what, remain = plural(len(present), "thing"), "remains as it is" if len(present) == 1 else "remain as they are"
+            action.reason = f"holds {what} already, which {remain}: {plain(names)}"
         if item.listed:
             action.shows.append(f"saved were {plural(len(item.listed), 'thing')}")
 
