@@ -69,7 +69,7 @@ def test_a_report_for_the_ticket(kleff: Kleff, lab: Path, tag_studio: Path, tmp_
     assert "| Ticket | `AR-17 \\| *urgent*` |" in text
     assert "| Technician | `` Ida `x` `` |" in text
     assert "## Saved in the bag" in text
-    assert r"`1  licence: C:\ProgramData\Brindlewort\licence.bwl, 1 file, 83 B" in text
+    assert r"`4  licence: C:\ProgramData\Brindlewort\licence.bwl, 1 file, 83 B" in text
     kleff("report", kleff.case(), "--format", "markdown", "--output", tmp_path / "r.md")
     assert (tmp_path / "r.md").read_text().rstrip() == text.rstrip()
     kleff("report", kleff.case(), "--output", tmp_path / "r.txt")

@@ -248,8 +248,11 @@ class Opened:
 
 
 @contextlib.contextmanager
-def reading_archive(file: Path, remedy: str) -> Iterator[Opened]:
+def reading_archive(file: Path, remedy: str, whole: bool = True) -> Iterator[Opened]:
     """Open an archive for reading from front to back.
+
+    Args:
+        whole: also hash the archive itself.
 
     Raises:
         DamagedCase: it cannot be read, also while it is read within.
@@ -257,10 +260,10 @@ def reading_archive(file: Path, remedy: str) -> Iterator[Opened]:
     import zstandard
 
     try:
-        with file.open("rb", buffering=0) as raw, hashing() as hasher, hashing() as whole:
-            source = _Noting(raw, whole)
+        with file.open("rb", buffering=0) as raw, hashing() as hasher, hashing() as itself:
+            source = _Noting(raw, itself) if whole else raw
             stream = zstandard.ZstdDecompressor().stream_reader(source, read_size=PIECE)  # type: ignore[arg-type]
-            yield Opened(pax.Reader(stream.read), hasher, whole)
+            yield Opened(pax.Reader(stream.read), hasher, itself)
     except (pax.BadArchive, zstandard.ZstdError, OSError, EOFError) as error:
         raise DamagedCase(f"the archive cannot be read back: {error}", where=str(file), remedy=remedy) from None
 

@@ -90,7 +90,8 @@ def other_procedures(library: Path | None, procedure: Procedure) -> list[Procedu
 
 def open_scene(name: str, on: str | None, library: Path | None) -> Scene:
     """A procedure on a workstation."""
-    return scene_with(open_workstation(on or "this"), read_procedure(name, library), library)
+    loaded = read_procedure(name, library)
+    return scene_with(open_workstation(on or "this"), loaded, library)
 
 
 @dataclass(frozen=True)

@@ -184,10 +184,10 @@ def _opened_case(
             loaded = parse_procedure(case.journal.get("procedure"), case.text("procedure_name"), model_table())
     with watching(quiet=False) as progress:
         progress.start("verifying the bag")
-        return workstation, _verified(folder / "bag", progress), loaded, True
+        return workstation, _verified(folder / "bag", progress, contents=False), loaded, True
 
 
-def _verified(folder: Path, progress: Progress) -> SavedBag:
+def _verified(folder: Path, progress: Progress, contents: bool = True) -> SavedBag:
     """The bag, verified whole.
 
     Raises:
@@ -197,7 +197,7 @@ def _verified(folder: Path, progress: Progress) -> SavedBag:
     from kleff.errors import DamagedBag, DamagedCase
 
     try:
-        return open_bag(folder, progress)
+        return open_bag(folder, progress, contents)
     except DamagedCase as error:
         raise DamagedBag(error.what, where=error.where, remedy="use an undamaged copy of the bag; nothing was changed") from None
 
@@ -244,7 +244,7 @@ def giving_of(case: Case, scene: Scene) -> Giving:
     from kleff.objects.giving import Giving
 
     told = msgspec.json.decode(case.text("giving") or "{}")
-    bag = open_bag(Path(case.text("bag_folder")))
+    bag = open_bag(Path(case.text("bag_folder")), contents=not told.get("own"))
     if not told.get("own"):
         check_harmless(bag)
     return Giving(scene, bag, bool(told.get("own")), dict(told.get("to", {})), bool(told.get("replace")))

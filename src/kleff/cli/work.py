@@ -59,13 +59,10 @@ def run(
     """Preview, ask once, do; then look whether it is gone."""
     from kleff.case.folder import check_unmarked
     from kleff.case.marks import lock
-    from kleff.cli.common import Told, check_named, check_rights, check_sources, confirm, default_cases, give_secrets, read_procedure
-    from kleff.cli.manual import agree_to_synced, confirm_manual, confirmation, offer_to_stop
+    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, read_procedure
     from kleff.cli.show import message
-    from kleff.engine.readiness import check_names, check_ready
+    from kleff.engine.readiness import check_ready
     from kleff.engine.run import refuse_if_refused
-    from kleff.engine.scene import secrets_needed
-    from kleff.objects.secrets import Secrets
     from kleff.workstation.open import open_workstation
 
     check_named(on, yes)
@@ -74,12 +71,7 @@ def run(
     check_sources(procedure, library, workstation)
     check_rights(workstation)
     check_unmarked(workstation)
-    secrets = Secrets()
-    give_secrets(secrets, secret_fd or [])
-    for name in secrets_needed(loaded, workstation.system):
-        secrets.get(name)
-    check_names(loaded, waive or [], confirmed or [])
-    told = Told(secrets=secrets, waived=frozenset(waive or []), confirmed={name: confirmation(technician) for name in confirmed or []})
+    told = _told(loaded, workstation, waive or [], confirmed or [], technician, secret_fd or [])
     asked = sys.stdin.isatty() and not yes
     scene, plan = planned(workstation, loaded, library, spare.value, answer or [], told, asked=asked, shown=not json)
     refuse_if_refused(plan)
@@ -88,9 +80,7 @@ def run(
         return
     scene.stop_holders = stop_holders
     if asked:
-        confirm_manual(scene, plan, technician)
-        agree_to_synced(scene, plan)
-        scene.stop_holders = stop_holders or offer_to_stop(plan)
+        _settle_on_terminal(scene, plan, technician)
     check_ready(scene, plan, cases or default_cases())
     question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."
     confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
@@ -101,6 +91,41 @@ def run(
         if not quiet:
             message(f"\nCase {case.folder}")
         _work(scene, case, quiet, json)
+
+
+def _told(
+    procedure: Procedure, workstation: Workstation, waive: list[str], confirmed: list[str], technician: str, secret_fd: list[str]
+) -> Told:
+    """What the technician has told on the command line; every secret that is needed is there then.
+
+    Raises:
+        UsageError, Refused.
+    """
+    from kleff.cli.common import Told, give_secrets
+    from kleff.cli.manual import confirmation
+    from kleff.engine.readiness import check_names
+    from kleff.engine.scene import secrets_needed
+    from kleff.objects.secrets import Secrets
+
+    secrets = Secrets()
+    give_secrets(secrets, secret_fd)
+    for name in secrets_needed(procedure, workstation.system):
+        secrets.get(name)
+    check_names(procedure, waive, confirmed)
+    return Told(secrets=secrets, waived=frozenset(waive), confirmed={name: confirmation(technician) for name in confirmed})
+
+
+def _settle_on_terminal(scene: Scene, plan: Plan, technician: str) -> None:
+    """Manual steps, what a sync program watches, what still has files open: asked one after the other.
+
+    Raises:
+        Refused: a manual step is not done.
+    """
+    from kleff.cli.manual import agree_to_synced, confirm_manual, offer_to_stop
+
+    confirm_manual(scene, plan, technician)
+    agree_to_synced(scene, plan)
+    scene.stop_holders = scene.stop_holders or offer_to_stop(plan)
 
 
 def planned(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from base64 import b64decode
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
@@ -213,6 +214,7 @@ def decide(item: SavedItem, giving: Giving, base: WPath) -> Decision:
     files = giving.scene.workstation.files
     result = Decision()
     seen: set[object] = set()
+    present: list[tuple[int, WPath, Look]] = []
     for number, member in enumerate(item.members):
         if not member.member:
             continue
@@ -228,10 +230,17 @@ def decide(item: SavedItem, giving: Giving, base: WPath) -> Decision:
             head.members.append((number, place.parts[len(head.place.parts) :]))
             result.items += member.type != "folder"
             result.size += member.size
-        elif (look.is_folder and member.type == "folder") or _is_same(giving, item, member, place, look):
+        elif look.is_folder and member.type == "folder":
             result.same.append(number)
         else:
-            result.conflicts.append((number, place, look))
+            present.append((number, place, look))
+    with ThreadPoolExecutor(2) as pool:
+        answers = pool.map(lambda one: _is_same(giving, item, item.members[one[0]], one[1], one[2]), present)
+        for one, same in zip(present, answers, strict=True):
+            if same:
+                result.same.append(one[0])
+            else:
+                result.conflicts.append(one)
     return result
 
 
