@@ -169,3 +169,64 @@ def test_conditions() -> None:
     for bad in ("", "A", "a or b", "a is"):
         with pytest.raises(BadCondition):
             parse_condition(bad)
+
+
+FOUND = """
+[[ask]]
+id = "whose"
+question = "Whose things go?"
+type = "some"
+from = "accounts"
+[[ask]]
+id = "which"
+question = "Which components?"
+type = "some"
+from = "components"
+default = "all"
+[[evidence]]
+entry = "Brindlewort Tag Studio 4*"
+[[uninstall]]
+chosen = "which"
+entry = "Brindlewort Tag Studio 4*"
+[[delete]]
+chosen = "whose"
+paths = ['{user.local}\\\\Brindlewort\\\\Tag Studio', '{user.roaming}\\\\Brindlewort\\\\Tag Studio']
+[[delete]]
+paths = ['{user.local}\\\\Brindlewort']
+[[delete]]
+when = "version >=9"
+paths = ['%ProgramData%\\\\Brindlewort\\\\Tag Studio']
+"""
+
+
+def test_choices_of_what_is_found(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
+    """Accounts and components; what was not chosen stays, also below a folder another step names; a version as a fact."""
+    file, on = procedure(tmp_path / "p.toml", FOUND.replace("\\\\", "\\")), ("--on", f"lab:{lab}")
+    err = kleff("run", file, *on, "--yes", code=3).err
+    assert "not answered: Whose things go?" in err
+    assert "--answer whose=mira|till|tomas" in err
+    assert "answer with mira|till|tomas" in kleff("preview", file, *on, "--answer", "whose=eve", code=2).err
+    words = ("--answer", "whose=till", "--answer", "which=Brindlewort Tag Studio 4 soil probe")
+    plan = kleff("preview", file, *on, *words, "--json").json()["actions"]
+    assert {a["account"] for a in plan if a["state"] == "to do" and a["phase"] == "delete"} <= {"till"}
+    assert [a["reason"] for a in plan if a["phase"] == "uninstall" and a["state"] == "kept"] == ["not chosen: Brindlewort Tag Studio 4.2"]
+    assert [a["reason"] for a in plan if "ProgramData" in a["target"]] == ["only when version >=9; it is 4.2.0"]
+    kleff("run", file, *on, *words, "--yes", code=4)
+    for name, stays in (("mira", True), ("tomas", True), ("till", False)):
+        assert (lab / f"files/C/Users/{name}/AppData/Local/Brindlewort/Tag Studio").exists() == stays, name
+    kleff("resume", kleff.case(), code=3)
+    kleff("undo", kleff.case(), "--yes")
+
+
+def test_questions_of_what_is_found_are_checked(kleff: Kleff, tmp_path: Path) -> None:
+    head = '[[ask]]\nid = "q"\nquestion = "Q?"\n'
+    for body, message in (
+        (head + 'from = "accounts"\n', "what is found is chosen from with"),
+        (head + 'type = "some"\nfrom = "accounts"\nchoices = ["a"]\n', "are what is found; leave them out"),
+        (head + 'type = "one"\nfrom = "accounts"\ndefault = "all"\n', 'there is none with  type = "one"'),
+        ('[[delete]]\nchosen = "q"\npaths = ["/opt/x"]\n', "no question of what is found has the id 'q'"),
+        ('[[delete]]\nwhen = "version 4"\npaths = ["/opt/x"]\n', "is not a condition"),
+        ('[[delete]]\nwhen = "version is 4"\npaths = ["/opt/x"]\n', "is written  version RANGE"),
+        ('[[delete]]\nwhen = "version >=x"\npaths = ["/opt/x"]\n', "version"),
+    ):
+        assert message in kleff("check", procedure(tmp_path / "p.toml", body), code=2).out

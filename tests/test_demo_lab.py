@@ -130,7 +130,7 @@ def test_without_a_spare_undo_gives_back_all_that_kleff_did(kleff: Kleff, lab: P
     """Byte-identical but for what the uninstallers removed, which is named; the preview has drawn a line of no return."""
     before, keys_before = tree(lab / "files/C"), hives(lab)
     out = kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes", "--spare", "off").out
-    assert "line of no return before action 21" in out
+    assert "line of no return before action 23" in out
     done = kleff("undo", kleff.case(), "--yes", code=4)
     assert "what the uninstaller of Brindlewort Tag Studio 4.2 (4.2.0) removed is not taken back" in done.out
     after, keys_after = tree(lab / "files/C"), hives(lab)
@@ -156,7 +156,7 @@ def test_bag_is_a_bag_for_everybody(kleff: Kleff, lab: Path, tag_studio: Path) -
     assert done.returncode == 0, done.stderr
     for path in [kleff.case(), *kleff.case().rglob("*")]:
         assert path.stat().st_mode & 0o077 == 0, path
-    assert (bag / "data/016-label-database/labels.sql").read_text().startswith("CREATE TABLE labels")
+    assert (bag / "data/018-label-database/labels.sql").read_text().startswith("CREATE TABLE labels")
     text = (bag / "data/013-settings-in-the-registry/001.reg").read_bytes()
     assert text.startswith(b"\xff\xfe")
     assert not list(kleff.case().glob("case.db-*"))
@@ -190,7 +190,7 @@ def test_a_part_is_taken_back(kleff: Kleff, lab: Path, tag_studio: Path) -> None
     before, keys = tree(lab / "files/C"), hives(lab)
     kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes")
     assert "labels are" in kleff("undo", kleff.case(), "--only", "nonsense", "--yes", code=2).err
-    kleff("undo", kleff.case(), "--only", "profiles", "--only", "26", "--yes")
+    kleff("undo", kleff.case(), "--only", "profiles", "--only", "28", "--yes")
     after = tree(lab / "files/C")
     back = {p for p in before if ("/Tag Studio" in p and "AppData" in p) or ".brindlewort" in p or p.endswith("licence.bwl")}
     assert back

@@ -43,7 +43,7 @@ def test_every_reading_command(kleff: Kleff, lab: Path, tag_studio: Path) -> Non
     assert report == outputs["report"].json()
     assert outputs["preview"].json()["no_return"] == 0
     preview = before.json()
-    assert preview["no_return"] == next(a["number"] for a in preview["actions"] if a["final"]) == 21
+    assert preview["no_return"] == next(a["number"] for a in preview["actions"] if a["final"]) == 23
 
 
 def test_names_that_are_not_text(kleff: Kleff, tmp_path: Path) -> None:

@@ -136,7 +136,7 @@ def preview(
     """Every action, in order; nothing is touched."""
     from kleff.cli.common import Told, give_secrets, read_procedure, scene_with
     from kleff.cli.show import show
-    from kleff.engine.choices import choices, settle
+    from kleff.engine.choices import choices, settle, with_found
     from kleff.engine.preview import preview as resolve
     from kleff.engine.readiness import check_names
     from kleff.errors import Refused
@@ -146,6 +146,7 @@ def preview(
     from kleff.workstation.open import open_workstation
 
     loaded, workstation = read_procedure(procedure, library), open_workstation(on or "this")
+    loaded = with_found(loaded, scene_with(workstation, loaded, library))
     answers = settle(loaded, answer or [])
     secrets = Secrets()
     give_secrets(secrets, secret_fd or [])
@@ -212,11 +213,13 @@ def verify(
             raise UsageError("a case has its own answers", where=what, remedy="leave out  --answer")
         scene = case_scene(folder, on)
     else:
-        from kleff.engine.choices import settle
+        from kleff.engine.choices import settle, with_found
         from kleff.workstation.open import open_workstation
 
         loaded = read_procedure(what, library)
-        scene = scene_with(open_workstation(on or "this"), loaded, library, told=Told(answers=settle(loaded, answer or [])))
+        workstation = open_workstation(on or "this")
+        loaded = with_found(loaded, scene_with(workstation, loaded, library))
+        scene = scene_with(workstation, loaded, library, told=Told(answers=settle(loaded, answer or [])))
     result = look(scene)
     if json:
         print(encode(verify_document(scene.workstation, scene.procedure, result)))

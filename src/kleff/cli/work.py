@@ -141,10 +141,11 @@ def planned(
     """The questions settled, the plan made, and shown with what other answers would change."""
     from kleff.cli.common import ask_on_terminal, scene_with
     from kleff.cli.show import show
-    from kleff.engine.choices import choices, settle
+    from kleff.engine.choices import choices, settle, with_found
     from kleff.engine.preview import preview
     from kleff.report.pages import preview_page
 
+    procedure = with_found(procedure, scene_with(workstation, procedure, library))
     answers = settle(procedure, given, ask_on_terminal if asked else None)
     scene = scene_with(workstation, procedure, library, spare, told.answered(answers))
     plan = preview(scene)

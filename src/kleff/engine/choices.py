@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Iterable, Mapping
 
 import msgspec
 
 from kleff.engine.preview import Plan
+from kleff.engine.survey import survey
 from kleff.errors import Refused, UsageError
-from kleff.objects.base import TO_DO, Action
+from kleff.objects.base import TO_DO, Action, Scene
 from kleff.procedure.conditions import Answer, show_answer
 from kleff.procedure.load import Procedure
 from kleff.procedure.model import Ask
@@ -36,6 +38,29 @@ class Choice(msgspec.Struct, kw_only=True):
     others: list[OtherAnswer]
 
 
+def with_found(procedure: Procedure, scene: Scene) -> Procedure:
+    """The procedure with the choices of its questions put in that depend on what is found here."""
+    if not any(ask.from_ for ask in procedure.asks):
+        return procedure
+    found = survey(scene)
+    lists = {
+        "accounts": found.accounts,
+        "versions": found.versions,
+        "components": sorted({s.what for s in (*found.evidence, *found.others) if s.kind in ("entry", "package")}),
+    }
+    asks = tuple(msgspec.structs.replace(a, choices=lists[a.from_]) if a.from_ else a for a in procedure.asks)
+    return dataclasses.replace(procedure, asks=asks)
+
+
+def _default(ask: Ask) -> Answer | None:
+    """The answer of a question that is not answered: its default; of one thing found, that one."""
+    if not ask.from_:
+        return ask.default
+    if ask.type == "one":
+        return ask.choices[0] if len(ask.choices) == 1 else "" if not ask.choices else None
+    return list(ask.choices) if ask.default == "all" or not ask.choices else [] if ask.default == "none" else None
+
+
 def settle(procedure: Procedure, given: Iterable[str], ask: Callable[[Ask], str] | None = None) -> dict[str, Answer]:
     """An answer to every question: given as `ID=VALUE`, asked for, or the procedure's own default.
 
@@ -55,8 +80,8 @@ def settle(procedure: Procedure, given: Iterable[str], ask: Callable[[Ask], str]
         text = ask(question) if ask else ""
         if text:
             answers[question.id] = read_answer(question, text)
-        elif question.default is not None:
-            answers[question.id] = question.default
+        elif (default := _default(question)) is not None:
+            answers[question.id] = default
         else:
             raise Refused(
                 f"not answered: {question.question}", where=procedure.name, remedy=f"add  --answer {question.id}={_possible(question)}"

@@ -5,13 +5,14 @@ from __future__ import annotations
 from kleff.objects.base import Kind
 from kleff.objects.commands import CommandKind, CommandMissingKind
 from kleff.objects.entries import EntryKind
+from kleff.objects.facts import FactKind, PackagesKind
 from kleff.objects.keys import KeyKind, ValueKind
 from kleff.objects.manual import ManualKind
 from kleff.objects.packages import PackageKind
 from kleff.objects.paths import PathKind
 from kleff.objects.presence import MODELS as PRESENCE
 from kleff.objects.processes import PortKind, ProcessKind, WindowKind
-from kleff.objects.readiness import CHECKS, FactKind
+from kleff.objects.readiness import CHECKS, CheckKind
 from kleff.objects.rescue import RescueKind
 from kleff.objects.services import ServiceKind
 from kleff.objects.tasks import StartupKind, TaskKind, UnitKind
@@ -31,6 +32,8 @@ KINDS: dict[str, Kind] = {
     "package": PackageKind(),
     "command": CommandKind(),
     "command_missing": CommandMissingKind(),
+    "fact": FactKind(),
+    "packages": PackagesKind(),
     "manual": ManualKind(),
     "rescue": RescueKind(),
     "window": WindowKind(),
@@ -38,7 +41,7 @@ KINDS: dict[str, Kind] = {
     "task": TaskKind(),
     "startup": StartupKind(),
     "unit": UnitKind(),
-    **{name: FactKind(name) for name in CHECKS},
+    **{name: CheckKind(name) for name in CHECKS},
 }
 
 

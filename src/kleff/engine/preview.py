@@ -92,12 +92,27 @@ def plan_step(step: LoadedStep, scene: Scene) -> list[Action]:
     present = step.phase == "before" and hasattr(step.model, "must_be")
     actions = [plan_presence(kind, step, scene)] if present else list(kind.plan(step, scene))
     _leave_synced(step, scene, actions)
+    _leave_unchosen(step, scene, actions)
     reason = scene.not_wanted(step.model)
     for action in actions if reason else ():
         if action.state != ABSENT:
             action.state, action.reason, action.final, action.shows, action.inside = KEPT, reason, False, [], []
             action.details.pop("again", None)
     return actions
+
+
+def _leave_unchosen(step: LoadedStep, scene: Scene, actions: list[Action]) -> None:
+    """Of what was found only what was chosen: the account's, the version's or the component's actions."""
+    if not step.model.chosen:
+        return
+    ask = next(a for a in scene.procedure.asks if a.id == step.model.chosen)
+    answer = scene.answers[ask.id]
+    wanted = [answer] if isinstance(answer, str) else answer if isinstance(answer, list) else []
+    for action in actions:
+        is_of = {"accounts": action.account, "versions": action.version, "components": action.component}[str(ask.from_)]
+        if action.state != ABSENT and is_of and is_of not in wanted:
+            action.state, action.reason, action.final, action.inside = KEPT, f"not chosen: {is_of}", False, []
+            action.details.pop("again", None)
 
 
 def _leave_synced(step: LoadedStep, scene: Scene, actions: list[Action]) -> None:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Sequence
+
+import msgspec
 
 from kleff.case.guard import Guard, Kept
 from kleff.engine.kinds import KINDS
@@ -39,6 +42,8 @@ def set_scene(
     resolver = Resolver(workstation, procedure)
     scene = Scene(workstation, procedure, Guard(workstation), resolver, progress or Silent())
     scene.answers = {**_defaults(procedure), **(answers or {})}
+    if any("version" in s.model.when + s.model.unless for s in procedure.steps):
+        scene.versions = sorted({s.version for s in sightings(scene) if s.version})
     kept = scene.guard.kept
     _keep_named(scene, kept)
     _keep_unwanted(scene, kept)
@@ -50,7 +55,7 @@ def set_scene(
 
 
 def _defaults(procedure: Procedure) -> dict[str, Answer]:
-    return {ask.id: ask.default if ask.default is not None else _NONE[ask.type] for ask in procedure.asks}
+    return {ask.id: ask.default if ask.default is not None and not ask.from_ else _NONE[ask.type] for ask in procedure.asks}
 
 
 def secrets_needed(procedure: Procedure, system: str) -> list[str]:
@@ -88,6 +93,18 @@ def _keep_unwanted(scene: Scene, kept: Kept) -> None:
         reason = scene.not_wanted(step.model)
         if reason:
             kept.places += [(place, f"{reason} (line {step.line})") for place in _named_by(scene, [step])]
+        ask = next((a for a in scene.procedure.asks if a.id == step.model.chosen and a.from_ == "accounts"), None)
+        if ask is not None and isinstance(step.model, PathsDelete):
+            chosen = scene.answers.get(ask.id, [])
+            for account in scene.resolver.accounts(step.model.accounts):
+                if account.name not in (chosen if isinstance(chosen, list) else [chosen]):
+                    only = msgspec.structs.replace(step.model, accounts=[account.name])
+                    one = dataclasses.replace(step, model=only)
+                    kept.places += [
+                        (place, f"not chosen: {account.name} (line {step.line})")
+                        for place in _named_by(scene, [one])
+                        if account.home.holds(place)
+                    ]
 
 
 def _keep_products(scene: Scene, kept: Kept) -> None:

@@ -7,7 +7,7 @@ import msgspec
 from kleff.engine.kinds import KINDS
 from kleff.engine.scene import sightings, steps_here
 from kleff.errors import LinkOnTheWay
-from kleff.objects.base import Scene, Sighting
+from kleff.objects.base import Scene, Sighting, can_look
 from kleff.objects.keys import KeyDelete, meant_keys
 from kleff.objects.paths import PathsBackup, PathsDelete, found_paths
 
@@ -67,7 +67,7 @@ def _users(scene: Scene) -> list[str]:
 
 
 def _running(scene: Scene) -> list[str]:
-    found = [s for step in steps_here(scene, "stop") for s in KINDS[step.kind].look(step, scene)]
+    found = [s for step in steps_here(scene, "stop") if can_look(KINDS[step.kind]) for s in KINDS[step.kind].look(step, scene)]
     return [
         f"{'program' if s.kind == 'process' else s.kind} {s.what.removesuffix(', running')}" + (f" ({s.account})" if s.account else "")
         for s in found

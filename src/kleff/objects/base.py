@@ -36,6 +36,7 @@ class Action(msgspec.Struct, kw_only=True):
         target: for people; `exact` holds the same exactly where it is a path (base64 of raw bytes).
         state: `to do` ... `manual`; `reason` says why where it is not `to do`.
         because: why it is in the plan.
+        version, component: of what is registered or installed, where the action is about that.
         saves: what kind of data a step saves, as the procedure says.
         undo: how it can be taken back; `final` if it cannot.
         details: what the kind needs to do it.
@@ -53,6 +54,8 @@ class Action(msgspec.Struct, kw_only=True):
     target: str
     exact: str = ""
     account: str = ""
+    version: str = ""
+    component: str = ""
     state: str = TO_DO
     reason: str = ""
     because: str = ""
@@ -106,10 +109,11 @@ class Scene:
     waived: frozenset[str] = frozenset()
     confirmed: dict[str, str] = field(default_factory=dict)
     stop_holders: bool = False
+    versions: list[str] = field(default_factory=list)
 
     def not_wanted(self, step: Step) -> str:
         """Why a step is not to be done with the answers given here; "" if it is."""
-        facts: dict[str, Answer] = {"bits": str(self.workstation.bits)}
+        facts: dict[str, Answer] = {"bits": str(self.workstation.bits), "version": self.versions}
         return not_wanted(step.when, step.unless, {**facts, **self.answers})
 
     def action(self, step: LoadedStep, verb: str, target: str, **more: Any) -> Action:
@@ -178,6 +182,11 @@ class Kind(Protocol):
         Raises:
             ActionFailed: naming the thing and the remedy.
         """
+
+
+def can_look(kind: Kind) -> bool:
+    """Whether a kind can tell what of it is there."""
+    return type(kind).look is not Offers.look
 
 
 class Offers:

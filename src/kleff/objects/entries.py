@@ -95,7 +95,7 @@ class EntryKind(Offers):
             yield scene.action(step, verb, plain(model.entry), state=ABSENT, reason=reason)
         for entry in found:
             target = plain(entry.name if entry.version in entry.name else f"{entry.name} ({entry.version})")
-            action = scene.action(step, verb, target, account=entry.account)
+            action = scene.action(step, verb, target, account=entry.account, version=entry.version, component=entry.name)
             action.because += f", registered at {plain(str(entry.key))}"
             action.details = entry.key.packed
             if not scene.version_in_range(entry.version, model.entry):

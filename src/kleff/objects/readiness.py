@@ -129,7 +129,7 @@ CHECKS: dict[str, tuple[type[Step], str, Callable[[Step, Scene, Readiness], Seen
 }
 
 
-class FactKind(Offers):
+class CheckKind(Offers):
     """One of the facts in `CHECKS`."""
 
     def __init__(self, name: str) -> None:

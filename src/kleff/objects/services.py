@@ -3,9 +3,10 @@
 from collections.abc import Iterator
 
 from kleff.case.effect_names import SERVICE
+from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Step, Text
+from kleff.procedure.model import SavingStep, Step, Text
 from kleff.texts import plain
 from kleff.workstation.facets import Service
 
@@ -22,6 +23,12 @@ class ServiceStop(_Service, kw_only=True, frozen=True):
     """Stop a service."""
 
 
+class ServiceBackup(SavingStep, kw_only=True, frozen=True):
+    """Save the settings of a service: how it starts, whether it runs, its key in the registry."""
+
+    service: Text
+
+
 class ServiceVerify(_Service, kw_only=True, frozen=True):
     """A service that must no longer be registered."""
 
@@ -29,10 +36,10 @@ class ServiceVerify(_Service, kw_only=True, frozen=True):
 class ServiceKind(Offers):
     """`service`."""
 
-    models = {"evidence": ServiceEvidence, "stop": ServiceStop, "verify": ServiceVerify}
+    models = {"evidence": ServiceEvidence, "backup": ServiceBackup, "stop": ServiceStop, "verify": ServiceVerify}
 
     def _get(self, step: LoadedStep, scene: Scene) -> Service | None:
-        assert isinstance(step.model, _Service)
+        assert isinstance(step.model, _Service | ServiceBackup)
         return scene.workstation.services.get(step.model.service) if scene.workstation.services else None
 
     def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
@@ -42,13 +49,16 @@ class ServiceKind(Offers):
             yield Sighting(kind="service", what=plain(f"{service.name}, {state}"), where=plain(service.title), line=step.line)
 
     def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
-        assert isinstance(step.model, _Service)
-        action = scene.action(step, "stop" if step.phase == "stop" else "look for", f"service {plain(step.model.service)}")
+        assert isinstance(step.model, _Service | ServiceBackup)
+        verb = {"stop": "stop", "backup": "save"}.get(step.phase, "look for")
+        action = scene.action(step, verb, f"service {plain(step.model.service)}")
         service = self._get(step, scene)
         if scene.workstation.services is None:
             action.state, action.reason = ABSENT, "the workstation is not running"
         elif service is None:
             action.state, action.reason = ABSENT, "not registered"
+        elif step.phase == "backup":
+            action.items, action.undo = 1, "stays in the bag"
         elif step.phase == "stop":
             action.undo = "started again" if service.running else action.undo
             action.items = 1
@@ -58,8 +68,26 @@ class ServiceKind(Offers):
                 action.state, action.reason = ABSENT, f"not running (starts: {service.start})"
         yield action
 
+    def _save(self, action: Action, service: Service, work: Work) -> Outcome:
+        item = work.item(
+            action, "service", name=service.name,
+            settings={"title": service.title, "start": service.start, "running": "yes" if service.running else "no"},
+        )  # fmt: skip
+        registry = work.scene.workstation.registry
+        keys = registry.canonical(rf"HKLM\SYSTEM\CurrentControlSet\Services\{service.name}") if registry else []
+        trees = [(key, tree) for key in keys if registry and (tree := registry.tree(key)) is not None]
+        if trees:
+            work.bag.add_keys(action.number, item, trees)
+        else:
+            work.bag.add_settings(action.number, item)
+        return Outcome(items=1, note=f"starts: {service.start}")
+
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         service = self._get(step, work.scene)
+        if step.phase == "backup":
+            if service is None:
+                raise ActionFailed(f"{action.target} was there at the preview and is gone", remedy="resume with --skip")
+            return self._save(action, service, work)
         facet = work.scene.workstation.services
         if facet is None or service is None or not service.running:
             return Outcome(note="not running any more")

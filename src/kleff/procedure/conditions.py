@@ -5,14 +5,18 @@ not coming-back
 edition is school           the answer of a question with one choice; `bits is 64` is a fact
 parts has printing          among the answers of a question with several choices
 coming-back and bits is 64
+version >=4.2,<5            a version that the evidence shows lies in the range
 """
 
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from kleff.procedure.versions import parse_range
+
 Answer = bool | str | list[str]
-FACTS = ("bits",)
+FACTS = ("bits", "version")
+_RANGE = re.compile(r"(?P<no>not +)?version +(?P<range>[<>=!].*)")
 _TERM = re.compile(r"(?P<no>not +)?(?P<name>[a-z0-9][a-z0-9-]*)(?: +(?P<how>is|has) +(?P<value>.+))?")
 
 
@@ -31,7 +35,10 @@ class Term:
 
     def holds(self, answers: Mapping[str, Answer]) -> bool:
         answer = answers[self.name]
-        if self.how == "is":
+        if self.how == "in":
+            wanted = parse_range(self.value)
+            held = any(wanted.holds(v) for v in answer) if isinstance(answer, list) else False
+        elif self.how == "is":
             held = str(answer) == self.value
         elif self.how == "has":
             held = self.value in answer if isinstance(answer, list) else False
@@ -48,9 +55,19 @@ def parse_condition(text: str) -> list[Term]:
     """
     terms = []
     for part in re.split(r" +and +", text.strip()):
+        ranged = _RANGE.fullmatch(part)
+        if ranged:
+            try:
+                parse_range(ranged["range"])
+            except ValueError as error:
+                raise BadCondition(str(error)) from None
+            terms.append(Term("version", "in", ranged["range"], bool(ranged["no"])))
+            continue
         found = _TERM.fullmatch(part)
         if not found:
-            raise BadCondition(f"{part!r} is not a condition; write  ID,  not ID,  ID is VALUE  or  ID has VALUE, joined by  and")
+            raise BadCondition(
+                f"{part!r} is not a condition; write  ID,  not ID,  ID is VALUE  or  ID has VALUE,  version RANGE, joined by  and"
+            )
         terms.append(Term(found["name"], found["how"] or "", (found["value"] or "").strip(), bool(found["no"])))
     return terms
 

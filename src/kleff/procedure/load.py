@@ -168,6 +168,10 @@ class _Loader:
                 text = getattr(step.model, key)
                 for problem in _condition_problems(text, known) if text else ():
                     self._problem((step.phase, step.index, key), f"{key} = {_shown(text)}: {problem}")
+            found = [ask.id for ask in asks if ask.from_]
+            if step.model.chosen and step.model.chosen not in found:
+                hint = _hint(step.model.chosen, tuple(found)) if found else "; give a question  from = ..."
+                self._problem((step.phase, step.index, "chosen"), f"no question of what is found has the id {step.model.chosen!r}{hint}")
 
     def _kind(self, phase: str, table: dict[str, Any], address: Address) -> str | None:
         allowed = self.kinds.get(phase, {})
@@ -226,10 +230,13 @@ def _condition_problems(text: str, known: dict[str, Ask]) -> Iterator[str]:
             yield f"nothing is asked with the id {term.name!r}{_hint(term.name, (*known, *FACTS))}"
             continue
         kind = ask.type if ask else "one"
-        wanted = {"yes-no": "", "one": "is", "some": "has"}[kind]
+        wanted = "in" if term.name == "version" else {"yes-no": "", "one": "is", "some": "has"}[kind]
+        if term.name == "version" and term.how != wanted:
+            yield "'version' is written  version RANGE, such as  version >=4,<5"
+            continue
         if term.how != wanted:
             yield f"{term.name!r} is written  {term.name}{' ' + wanted + ' VALUE' if wanted else ''}"
-        elif ask is not None and wanted and term.value not in ask.choices:
+        elif ask is not None and wanted and not ask.from_ and term.value not in ask.choices:
             yield f"{term.value!r} is none of its choices{_hint(term.value, tuple(ask.choices))}"
 
 

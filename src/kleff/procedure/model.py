@@ -64,11 +64,20 @@ class Ask(Section, kw_only=True, frozen=True):
     question: Text
     type: Annotated[Literal["yes-no", "one", "some"], Meta(description="yes or no, one of the choices, or any number of them")] = "yes-no"
     choices: Annotated[list[Text], Meta(description="for one and some")] = field(default_factory=list)
-    default: Annotated[bool | str | list[str] | None, Meta(description="without one it must be answered")] = None
+    from_: Annotated[
+        Literal["accounts", "versions", "components"] | None,
+        Meta(description="the choices are what is found: accounts that use it, versions or components that its evidence shows"),
+    ] = field(default=None, name="from")
+    default: Annotated[bool | str | list[str] | None, Meta(description='without one it must be answered; with from: "all" or "none"')] = (
+        None
+    )
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         if self.id in FACTS:
             yield ("id",), f"{self.id!r} is the name of a fact"
+        if self.from_ is not None:
+            yield from self._found_problems()
+            return
         if self.type == "yes-no" and self.choices:
             yield ("choices",), 'a yes-no question has no choices; add  type = "one"  or  "some"'
         if self.type != "yes-no" and len(self.choices) < 2:
@@ -82,6 +91,14 @@ class Ask(Section, kw_only=True, frozen=True):
                 if value not in self.choices:
                     yield ("default",), f"{value!r} is none of the choices"
 
+    def _found_problems(self) -> Iterator[Problem]:
+        if self.type == "yes-no":
+            yield ("from",), 'what is found is chosen from with  type = "one"  or  "some"'
+        if self.choices:
+            yield ("choices",), "are what is found; leave them out"
+        if self.default not in (None, "all", "none") or (self.type == "one" and self.default is not None):
+            yield ("default",), 'of what is found is "all" or "none", and there is none with  type = "one"'
+
 
 class Step(Section, kw_only=True, frozen=True):
     """What every step has in common."""
@@ -91,6 +108,7 @@ class Step(Section, kw_only=True, frozen=True):
     on: Annotated[Literal["windows", "linux", "macos"] | None, Meta(description="only on this system")] = None
     when: Annotated[str, Meta(description="only with this answer or fact")] = ""
     unless: Annotated[str, Meta(description="not with this answer or fact")] = ""
+    chosen: Annotated[str, Meta(description="only the accounts, versions or components chosen in this question")] = ""
     optional: Annotated[bool, Meta(description="a failure is reported and does not stop the run")] = False
     after_restart: Annotated[bool, Meta(description="done once the workstation was restarted")] = False
 
