@@ -242,7 +242,7 @@ class Runner:
         if action.optional:
             self.scene.progress.say(f"     failed, but optional: {error.what}")
             return
-        where = f"{self.scene.procedure.name}:{action.line}"
+        where = f"{self.scene.procedure.name}:{action.line}" if action.line else self.scene.procedure.name
         raise Stopped(
             f"action {action.number} ({action.verb} {action.target}) failed: {error.what}",
             where=where,

@@ -31,28 +31,28 @@ class FactBackup(SavingStep, kw_only=True, frozen=True):
     """A fact for the report: a serial number, a version, the state of a licence."""
 
     fact: Annotated[Text, Meta(description="what it is")]
-    command: Annotated[list[Text], Meta(description="program and arguments; its first line is the fact")] = field(default_factory=list)
-    value: Annotated[str | None, Meta(description="name of a registry value, with in_key; empty for the default value")] = None
+    told_by: Annotated[list[Text], Meta(description="program and arguments; its first line is the fact")] = field(default_factory=list)
+    in_value: Annotated[str | None, Meta(description="name of a registry value, with in_key; empty for the default value")] = None
     in_key: str = ""
-    path: Annotated[str, Meta(description="a file; its first line is the fact")] = ""
+    in_file: Annotated[str, Meta(description="a file; its first line is the fact")] = ""
     pattern: Annotated[str, Meta(description="regular expression; its first group, or all that matches, is the fact")] = ""
     private: Annotated[bool, Meta(description="stored in the bag, shown as dots")] = False
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from super().problems(places)
-        if sum((bool(self.command), self.value is not None, bool(self.path))) != 1:
-            yield (), "a fact is told by one of command, value and path"
-        if self.value is not None:
+        if sum((bool(self.told_by), self.in_value is not None, bool(self.in_file))) != 1:
+            yield (), "a fact is told by one of told_by, in_value and in_file"
+        if self.in_value is not None:
             wrong = key_problem(self.in_key)
             if wrong:
                 yield ("in_key",), wrong
-        if self.path and (wrong := path_problem(self.path, places)):
-            yield ("path",), wrong
-        if self.command:
+        if self.in_file and (wrong := path_problem(self.in_file, places)):
+            yield ("in_file",), wrong
+        if self.told_by:
             try:
-                parse_template(self.command[0], places)
+                parse_template(self.told_by[0], places)
             except BadTemplate as error:
-                yield ("command", 0), str(error)
+                yield ("told_by", 0), str(error)
         try:
             re.compile(self.pattern)
         except re.error as error:
@@ -92,22 +92,22 @@ def _facts(model: FactBackup, scene: Scene) -> Iterator[tuple[str, str]]:
 
 
 def _texts(model: FactBackup, scene: Scene) -> Iterator[tuple[str, str]]:
-    if model.value is not None:
+    if model.in_value is not None:
         registry = scene.workstation.registry
         for key, account in meant_keys(scene, model.in_key, None, []):
-            value = registry.value(key, model.value) if registry else None
+            value = registry.value(key, model.in_value) if registry else None
             if value is not None:
                 yield account, value.text
-    elif model.path:
-        for expanded in scene.resolver.expand(model.path):
+    elif model.in_file:
+        for expanded in scene.resolver.expand(model.in_file):
             for path in found_paths(expanded, scene):
                 data = scene.workstation.files.read(path, 1 << 16)
                 text = data.decode("utf-16", "replace") if data[:2] in (b"\xff\xfe", b"\xfe\xff") else data.decode("utf-8", "replace")
                 yield (expanded.account.name if expanded.account else ""), text
     else:
-        argv = arguments(list(model.command), scene)
+        argv = arguments(list(model.told_by), scene)
         if argv is None:
-            raise Untold(f"{model.command[0]} is not there")
+            raise Untold(f"{model.told_by[0]} is not there")
         if why := objection_to(argv, scene):
             raise Untold(why)
         with tempfile.TemporaryDirectory(prefix="kleff-") as folder:

@@ -193,14 +193,20 @@ class RescueKind(Offers):
         staging = Staging(work.hands, action.number)
         work.progress.start("rescuing people's own documents", items=action.items, size=action.size)
         try:
-            staging.begin([place])
-            room = staging.room(place)
-            make_folder(files, room, owner)
+            top = place  # with the folders above it that are not there
+            while len(top.parts) > 1 and files.look(top.parent) is None:
+                top = top.parent
+            staging.begin([top])
+            staged = staging.room(top)
+            below = place.parts[len(top.parts) :]
+            for depth in range(len(below) + 1):
+                make_folder(files, staged.child(*below[:depth]), owner)
+            room = staged.child(*below)
             lines = list(self._copied(action, room, owner, work))
             self._write_index(action, room, lines, owner, work)
             with files.folder(room) as fd:
                 os.fsync(fd)
-            put_in_place(work.hands, action.number, [Ready(place, room)])
+            put_in_place(work.hands, action.number, [Ready(top, staged)])
             staging.end()
         except OSError as error:
             raise ActionFailed(
