@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+from html.parser import HTMLParser
 from pathlib import Path
 
 import jsonschema
@@ -46,10 +47,32 @@ def test_every_reading_command(kleff: Kleff, lab: Path, tag_studio: Path) -> Non
     assert preview["no_return"] == next(a["number"] for a in preview["actions"] if a["final"]) == 23
 
 
+class Tags(HTMLParser):
+    """What a page is made of."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.seen: set[str] = set()
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.seen.add(tag)
+        assert not [name for name, _ in attrs if name.startswith("on") or name in ("src", "href")]
+
+
 def test_names_that_are_not_text(kleff: Kleff, tmp_path: Path) -> None:
     """Raw bytes come through exactly in JSON, and do no harm in text and Markdown."""
     top = linux_tree(tmp_path / "tree")
-    names = [b"caf\xe9", b"new\nline", b"\x1b[2Jred", "\u202egpj.exe".encode(), b"a" * 255, b"tick`tick``", b"pipe|cell"]
+    names = [
+        b"caf\xe9",
+        b"new\nline",
+        b"\x1b[2Jred",
+        "\u202egpj.exe".encode(),
+        b"a" * 255,
+        b"tick`tick``",
+        b"pipe|cell",
+        b"<script>x",
+        b'"><img src=x>&amp;',
+    ]
     folder = top / "opt/brindlewort"
     folder.mkdir()
     for name in names:
@@ -66,6 +89,13 @@ def test_names_that_are_not_text(kleff: Kleff, tmp_path: Path) -> None:
     assert "\x1b" not in text
     assert "\u202e" not in text
     assert "\\x1b[2Jred" in text
+    page = kleff("report", kleff.case(), "--format", "html").out
+    tags = Tags()
+    tags.feed(page)
+    assert tags.seen <= {"html", "head", "meta", "title", "style", "body", "h1", "h2", "p", "table", "tr", "th", "td", "ul", "li", "pre"}
+    assert "&lt;script&gt;x" in page
+    assert "\x1b" not in page
+    assert "\u202e" not in page
     index = json.loads(next((kleff.case() / "bag/data").glob("*.index.json")).read_text())
     assert {base64.b64decode(m["path_b64"]) for m in index["members"]} == paths | {b"/opt/brindlewort"}
     assert all(m["member"].isascii() for m in index["members"])

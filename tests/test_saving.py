@@ -199,7 +199,7 @@ def test_memory_is_flat(kleff: Kleff, tmp_path: Path) -> None:
         if number % 100 == 0:
             (top / f"opt/garden/{number}").mkdir(parents=True)
         (top / f"opt/garden/{number // 100 * 100}/{number}").write_bytes(b"x" * (number % 700))
-    large = 3 << 30 if os.environ.get("KLEFF_LARGE") else 200 << 20
+    large = 3 << 30 if os.environ.get("KLEFF_LARGE") else 64 << 20
     with (top / "opt/garden/large").open("wb") as file:
         for start in range(0, large, 1 << 20):
             file.write(os.urandom(1 << 10) * 1024 if start % (16 << 20) == 0 else b"bed " * (1 << 18))

@@ -15,6 +15,7 @@ class Format(StrEnum):
     text = "text"
     markdown = "markdown"
     json = "json"
+    html = "html"
 
 
 def cases(
@@ -66,10 +67,13 @@ def report(
     from kleff.errors import Refused
     from kleff.report.case_report import report_document, report_markdown, report_page
     from kleff.report.documents import encode
+    from kleff.report.web import report_html
 
     with open_case(find_case(case, cases or default_cases())) as opened:
         if json or format == Format.json:
             text = encode(report_document(opened))
+        elif format == Format.html:
+            text = report_html(opened)
         elif format == Format.markdown:
             text = report_markdown(opened)
         elif output is None:
