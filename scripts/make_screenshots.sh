@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Make docs/screenshots/ anew from the demo's data: a terminal in an xterm under Xvfb, each a PNG of 1280x800.
-# Needs xvfb, xterm, imagemagick and a DejaVu font. Usage: scripts/make_screenshots.sh [KLEFF]
+# Needs xvfb, xterm, imagemagick, chromium and a DejaVu font. Usage: scripts/make_screenshots.sh [KLEFF]
 set -euo pipefail
 kleff=$(realpath "${1:-.venv/bin/kleff}")
 shots=$(realpath "$(dirname "$0")/../docs/screenshots")
@@ -42,6 +42,13 @@ shot run-end 10 "kleff run tag-studio.toml $on --yes --ticket 4711 --cases cases
 case=$(echo cases/*)
 shot verify 3 "kleff verify tag-studio.toml $on"
 shot report 3 "kleff report $case" 42
+kleff lab reinstall potting >/dev/null
+designs="potting/files/C/Users/mira/Documents/Tag Studio"
+echo "begun anew" >"$designs/$(ls "$designs" | head -n 1)"
+shot restore 4 "kleff restore $case --dry-run"
+kleff report "$case" --format html --output page.html
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$shots/report-page.png" "file://$PWD/page.html" >/dev/null 2>&1
+rm -rf potting/files/C/Program\ Files/Brindlewort/Tag\ Studio\ 4/{bin,lib,locale,tagstudio.exe,tagtray.exe,uninstall.exe}
 shot undo 5 "kleff undo $case --yes"
 other=$(echo busy/*)
 kleff run tag-studio.toml $on --yes --cases cases --ticket 4712 >/dev/null 2>&1
