@@ -42,13 +42,13 @@ shot run-end 10 "kleff run tag-studio.toml $on --yes --ticket 4711 --cases cases
 case=$(echo cases/*)
 shot verify 3 "kleff verify tag-studio.toml $on"
 shot report 3 "kleff report $case" 42
-kleff lab reinstall potting >/dev/null
-designs="potting/files/C/Users/mira/Documents/Tag Studio"
+cp -a potting reinstalled
+kleff lab reinstall reinstalled >/dev/null
+designs="reinstalled/files/C/Users/mira/Documents/Tag Studio"
 echo "begun anew" >"$designs/$(ls "$designs" | head -n 1)"
-shot restore 4 "kleff restore $case --dry-run"
+shot restore 4 "kleff restore $case --dry-run --on lab:reinstalled"
 kleff report "$case" --format html --output page.html
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$shots/report-page.png" "file://$PWD/page.html" >/dev/null 2>&1
-rm -rf potting/files/C/Program\ Files/Brindlewort/Tag\ Studio\ 4/{bin,lib,locale,tagstudio.exe,tagtray.exe,uninstall.exe}
 shot undo 5 "kleff undo $case --yes"
 other=$(echo busy/*)
 kleff run tag-studio.toml $on --yes --cases cases --ticket 4712 >/dev/null 2>&1

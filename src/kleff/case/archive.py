@@ -20,6 +20,7 @@ from urllib.parse import quote_from_bytes
 
 from kleff.case import pax
 from kleff.case.hashing import Hasher, hashing
+from kleff.case.locking import BagKey
 from kleff.case.saved import Member
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
@@ -208,7 +209,13 @@ def _attributes(fd: int) -> dict[str, bytes]:
 
 
 def write_archive(
-    file: Path, wanted: Iterable[Wanted], files: FileTree, admin: bool, progress: Progress, owners: dict[int, str] | None = None
+    file: Path,
+    wanted: Iterable[Wanted],
+    files: FileTree,
+    admin: bool,
+    progress: Progress,
+    owners: dict[int, str] | None = None,
+    key: BagKey | None = None,
 ) -> list[Member]:
     """Write an archive to a new file and flush it; a failed one is taken away again.
 
@@ -218,10 +225,11 @@ def write_archive(
     fd = os.open(file, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
     try:
         with os.fdopen(fd, "wb", buffering=1 << 20) as out, hashing() as hasher:
-            writer = ArchiveWriter(out, files, admin, progress, owners or {}, hasher)
-            for one in wanted:
-                writer.add(one)
-            writer.close()
+            with key.sealing(out) if key else contextlib.nullcontext(out) as stream:
+                writer = ArchiveWriter(stream, files, admin, progress, owners or {}, hasher)
+                for one in wanted:
+                    writer.add(one)
+                writer.close()
             out.flush()
             os.fsync(out.fileno())
     except BaseException as error:
@@ -248,7 +256,7 @@ class Opened:
 
 
 @contextlib.contextmanager
-def reading_archive(file: Path, remedy: str, whole: bool = True) -> Iterator[Opened]:
+def reading_archive(file: Path, remedy: str, whole: bool = True, key: BagKey | None = None) -> Iterator[Opened]:
     """Open an archive for reading from front to back.
 
     Args:
@@ -260,8 +268,9 @@ def reading_archive(file: Path, remedy: str, whole: bool = True) -> Iterator[Ope
     import zstandard
 
     try:
-        with file.open("rb", buffering=0) as raw, hashing() as hasher, hashing() as itself:
-            source = _Noting(raw, itself) if whole else raw
+        with file.open("rb", buffering=0) as raw, hashing() as hasher, hashing() as itself, ExitStack() as stack:
+            noted = _Noting(raw, itself) if whole else raw
+            source = stack.enter_context(key.unsealing(noted)) if key else noted  # type: ignore[arg-type]
             stream = zstandard.ZstdDecompressor().stream_reader(source, read_size=PIECE)  # type: ignore[arg-type]
             yield Opened(pax.Reader(stream.read), hasher, itself)
     except (pax.BadArchive, zstandard.ZstdError, OSError, EOFError) as error:
@@ -281,7 +290,7 @@ class _Noting:
         return data
 
 
-def check_archive(file: Path, members: list[Member], progress: Progress) -> str:
+def check_archive(file: Path, members: list[Member], progress: Progress, key: BagKey | None = None) -> str:
     """Read an archive back and compare every member with the index. Returns the SHA-256 of the archive itself.
 
     Raises:
@@ -290,7 +299,7 @@ def check_archive(file: Path, members: list[Member], progress: Progress) -> str:
     remedy = "save again; nothing was removed"
     expected = iter([m for m in members if m.member])
     digests: list[tuple[Member, Future[str]]] = []
-    with reading_archive(file, remedy) as opened:
+    with reading_archive(file, remedy, key=key) as opened:
         for head in opened.reader.heads():
             member = next(expected, None)
             wrong = differs(head, member) if member else "the archive holds more than its index"

@@ -6,8 +6,11 @@ files, `data/NNN-label/KKK.reg` and `KKK.json` for registry keys, `data/NNN-labe
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import re
+from collections.abc import Iterator
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -15,23 +18,35 @@ import msgspec
 
 from kleff import __version__
 from kleff.case.archive import Wanted, check_archive, write_archive
-from kleff.case.exports import export, read_export, write_new
+from kleff.case.exports import pack, read_checked, write_new
 from kleff.case.folder import Case
+from kleff.case.locking import ENDING, KEY_FILE, BagKey, Passing
 from kleff.case.saved import FORMAT, SavedItem
 from kleff.case.saved_bag import check_files
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress, Silent
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.common.posix import copy_new, sha256_of, sync_folder
-from kleff.workstation.windows.regfile import RegKey
+from kleff.workstation.windows.regfile import RegKey, encode, format_tree
 from kleff.workstation.windows.registry import KeyRef
+
+
+@dataclass
+class Received:
+    """What a command has written: `path` is what it writes to, `file` where it lies then, `size` its bytes as they were."""
+
+    path: Path
+    file: Path
+    size: int = 0
 
 
 class Bag:
     """The bag of a case. Nothing in it is ever overwritten; sealed, it takes nothing more."""
 
-    def __init__(self, case: Case) -> None:
+    def __init__(self, case: Case, key: BagKey | None = None) -> None:
         self._case = case
+        self._key = key
+        self._ending = ENDING if key else ""
         self._read_back: set[str] = set()  # names that this very process has read back
         self.folder = case.folder / "bag"
 
@@ -45,6 +60,8 @@ class Bag:
         data = self.folder / "data"
         if not data.is_dir():
             self.folder.mkdir(mode=0o700, exist_ok=True)
+            if self._key and not (self.folder / KEY_FILE).exists():
+                write_new(self.folder / KEY_FILE, self._key.file)
             data.mkdir(mode=0o700)
             sync_folder(self.folder)
             sync_folder(self._case.folder)
@@ -77,9 +94,9 @@ class Bag:
     ) -> SavedItem:
         """Save files; read back before it counts. Returns what the index says."""
         data, stem = self._data(), self.stem(action, item.label or "files")
-        archive = data / f"{stem}.tar.zst"
-        members = write_archive(archive, wanted, files, admin, progress, owners)
-        sha256 = check_archive(archive, members, Silent())
+        archive = data / f"{stem}.tar.zst{self._ending}"
+        members = write_archive(archive, wanted, files, admin, progress, owners, self._key)
+        sha256 = check_archive(archive, members, Silent(), self._key)
         item = msgspec.structs.replace(item, archive=archive.name, members=members)
         self._record(action, stem, item, {archive: sha256})
         return item
@@ -88,18 +105,38 @@ class Bag:
         """Save registry keys. Returns what the index says."""
         stem = self.stem(action, item.label or item.object)
         folder = self._folder(stem)
-        exports = []
+        exports, written = [], {}
         for number, (key, tree) in enumerate(keys, 1):
-            read_export(folder, f"{number:03d}", export(folder, f"{number:03d}", key, tree))
+            text = encode(format_tree(f"{key.hive}\\{key.path}", tree))
+            for name, data in ((f"{number:03d}.reg", text), (f"{number:03d}.json", pack(key, tree))):
+                file = folder / (name + self._ending)
+                written[file] = self._write(file, data)
             exports.append(f"{stem}/{number:03d}")
         item = msgspec.structs.replace(item, exports=exports)
-        self._record(action, stem, item, {p: sha256_of(p) for p in sorted(folder.iterdir())})
+        self._record(action, stem, item, written)
         return item
+
+    @contextlib.contextmanager
+    def receiving(self, action: int, folder: Path) -> Iterator[Received]:
+        """Where a command writes what is saved with `add_output` then; with a key it goes through a pipe, and lies nowhere as it is."""
+        path, locked = folder / f"export-{action:04d}", folder / f"export-{action:04d}{ENDING}"
+        for file in (path, locked):  # of a try that was killed
+            file.unlink(missing_ok=True)
+        if self._key is None:
+            received = Received(path, path)
+            yield received
+            received.size = path.stat().st_size
+            return
+        passing = Passing(path)
+        received = Received(path, locked)
+        with passing.into(locked, self._key):
+            yield received
+        received.size = passing.count
 
     def add_output(self, action: int, item: SavedItem, source: Path) -> SavedItem:
         """Save what a command wrote, under the item's name. Returns what the index says."""
         stem = self.stem(action, item.label or "export")
-        target = self._folder(stem) / re.sub(r"[^A-Za-z0-9._-]", "_", item.name)
+        target = self._folder(stem) / (re.sub(r"[^A-Za-z0-9._-]", "_", item.name) + self._ending)
         item = msgspec.structs.replace(item, file=f"{stem}/{target.name}")
         self._record(action, stem, item, {target: copy_new(source, target)})
         return item
@@ -121,14 +158,19 @@ class Bag:
         Args:
             written: files that are on disk and read back, with their SHA-256.
         """
-        index = self._data() / f"{stem}.index.json"
-        data = msgspec.json.format(msgspec.json.encode(item), indent=1)
-        sha256 = write_new(index, data)
-        if sha256_of(index) != sha256:
-            raise DamagedCase("is not what was written", where=str(index), remedy="check the disk; then resume")
+        index = self._data() / f"{stem}.index.json{self._ending}"
+        sha256 = self._write(index, msgspec.json.format(msgspec.json.encode(item), indent=1))
         items = [(str(p.relative_to(self.folder)), action, sha, p.stat().st_size) for p, sha in {**written, index: sha256}.items()]
         self._case.journal.add_bag_items(items)
         self._read_back |= {name for name, _, _, _ in items}
+
+    def _write(self, file: Path, data: bytes) -> str:
+        """A new file, flushed and read back; returns its SHA-256."""
+        sha256 = write_new(file, self._key.seal(data) if self._key else data)
+        back = read_checked(file, sha256)
+        if (self._key.unseal(back, str(file)) if self._key else back) != data:
+            raise DamagedCase("is not what was written", where=str(file), remedy="check the disk; then resume")
+        return sha256
 
     def holds(self, action: int) -> bool:
         """Whether what an action saves is in the bag, complete and read back."""
@@ -155,7 +197,10 @@ class Bag:
             ),
             "manifest-sha256.txt": "".join(f"{sha256}  {name}\n" for name, _, sha256, _ in items),
         }
-        tags["tagmanifest-sha256.txt"] = "".join(f"{hashlib.sha256(t.encode()).hexdigest()}  {n}\n" for n, t in tags.items())
+        sums = {name: hashlib.sha256(text.encode()).hexdigest() for name, text in tags.items()}
+        if (self.folder / KEY_FILE).exists():
+            sums[KEY_FILE] = sha256_of(self.folder / KEY_FILE)
+        tags["tagmanifest-sha256.txt"] = "".join(f"{sha256}  {name}\n" for name, sha256 in sums.items())
         for name, text in tags.items():
             (self.folder / name).unlink(missing_ok=True)  # of a sealing that was cut off
             write_new(self.folder / name, text.encode())

@@ -5,10 +5,11 @@ SHA-256 manifests find damage, not forgery: a bag that was made elsewhere is hos
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 from base64 import b64decode
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -16,6 +17,7 @@ import msgspec
 
 from kleff.case.archive import check_archive
 from kleff.case.exports import read_checked, unpack
+from kleff.case.locking import ENDING, KEY_FILE, BagKey, Passing
 from kleff.case.saved import FORMAT, Member, SavedItem
 from kleff.errors import DamagedCase, Refused
 from kleff.progress import Progress, Silent
@@ -26,6 +28,7 @@ from kleff.workstation.windows.registry import KeyRef
 
 RELY = "do not rely on this bag; nothing may be removed on its strength"
 INDEX = ".index.json"
+Unlock = Callable[[Path], BagKey]
 UNSAFE = 0o7000  # runs with its owner's or group's rights
 
 
@@ -43,14 +46,26 @@ class SavedBag:
     info: dict[str, str] = field(default_factory=dict)
     items: dict[str, SavedItem] = field(default_factory=dict)
     sums: dict[str, str] = field(default_factory=dict)
+    key: BagKey | None = None
 
     def payload(self, name: str) -> Path:
         return self.folder / "data" / name
 
+    @contextlib.contextmanager
+    def feeding(self, name: str, at: Path) -> Iterator[Path]:
+        """A payload file for a program to read, as it was; with a key through a pipe, made at `at`."""
+        if self.key is None:
+            yield self.payload(name)
+            return
+        passing = Passing(at)
+        with passing.out_of(self.payload(name), self.key):
+            yield passing.path
+
     def read_key(self, export: str) -> tuple[KeyRef, RegKey]:
         """A registry export, as it was when the bag was verified."""
-        name = f"{export}.json"
-        return unpack(read_checked(self.payload(name), self.sums[f"data/{name}"]), str(self.payload(name)))
+        name = f"{export}.json{ENDING if self.key else ''}"
+        data = read_checked(self.payload(name), self.sums[f"data/{name}"])
+        return unpack(self.key.unseal(data, name) if self.key else data, str(self.payload(name)))
 
 
 def check_bag(folder: Path) -> int:
@@ -62,25 +77,31 @@ def check_bag(folder: Path) -> int:
     return len(open_bag(folder).sums)
 
 
-def open_bag(folder: Path, progress: Progress | None = None, contents: bool = True) -> SavedBag:
+def open_bag(folder: Path, progress: Progress | None = None, contents: bool = True, unlock: Unlock | None = None) -> SavedBag:
     """Verify a bag whole and read what it says.
 
     Args:
         contents: also unpack every archive and compare it with its index; for a bag that Kleff wrote itself where nobody else could
             have changed it, the checksum of the archive says as much.
+        unlock: gives the key of a bag that is locked.
 
     Raises:
         DamagedCase: any file is missing, changed, not listed or not what its index says.
     """
     bag = SavedBag(folder, _info(folder), sums=check_files(folder))
+    if (folder / KEY_FILE).exists():
+        if unlock is None:
+            raise Refused("the bag is locked with a passphrase", where=str(folder), remedy="give it, on a terminal or as docs/bag.md says")
+        bag.key = unlock(folder / KEY_FILE)
+    ending = ENDING if bag.key else ""
     if bag.info.get("Bag-Format") != str(FORMAT):
         raise _other_format(bag.info.get("Bag-Format") or "another", folder)
     named: set[str] = set()
     for name in sorted(bag.sums):
-        if name.endswith(INDEX):
-            item = _item(folder / name, bag.sums[name])
-            stem = name.removeprefix("data/").removesuffix(INDEX)
-            belongs = set(_payload(item))
+        if name.endswith(INDEX + ending):
+            item = _item(folder / name, bag.sums[name], bag.key)
+            stem = name.removeprefix("data/").removesuffix(INDEX + ending)
+            belongs = set(_payload(item, ending))
             lacks = belongs - set(bag.sums)
             if lacks or belongs & named:
                 why = f"names what is not in the bag, or twice: {_some(lacks or belongs)}"
@@ -90,7 +111,7 @@ def open_bag(folder: Path, progress: Progress | None = None, contents: bool = Tr
             _check_members(item, folder / name)
             if item.archive and contents:
                 archive = bag.payload(item.archive)
-                if check_archive(archive, item.members, progress or Silent()) != bag.sums[f"data/{item.archive}"]:
+                if check_archive(archive, item.members, progress or Silent(), bag.key) != bag.sums[f"data/{item.archive}"]:
                     raise DamagedCase("has changed while it was read", where=str(archive), remedy=RELY)
     if named != set(bag.sums):
         raise DamagedCase(f"holds what no index names: {_some(set(bag.sums) - named)}", where=str(folder), remedy=RELY)
@@ -107,19 +128,20 @@ def _some(names: Collection[str]) -> str:
     return plain(", ".join(sorted(names)[:3]))
 
 
-def _payload(item: SavedItem) -> Iterator[str]:
+def _payload(item: SavedItem, ending: str) -> Iterator[str]:
     if item.archive:
         yield f"data/{item.archive}"
     if item.file:
         yield f"data/{item.file}"
     for export in item.exports:
-        yield f"data/{export}.json"
-        yield f"data/{export}.reg"
+        yield f"data/{export}.json{ending}"
+        yield f"data/{export}.reg{ending}"
 
 
-def _item(file: Path, sha256: str) -> SavedItem:
+def _item(file: Path, sha256: str, key: BagKey | None) -> SavedItem:
+    data = read_checked(file, sha256)
     try:
-        item = msgspec.json.decode(read_checked(file, sha256), type=SavedItem)
+        item = msgspec.json.decode(key.unseal(data, str(file)) if key else data, type=SavedItem)
     except (msgspec.MsgspecError, ValueError, RecursionError) as error:
         raise DamagedCase(f"cannot be read: {plain(str(error))}", where=str(file), remedy=RELY) from None
     if item.format != FORMAT:

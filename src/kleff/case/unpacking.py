@@ -59,7 +59,7 @@ class Unpacking:
         archive = self.bag.payload(self.item.archive)
         members = [(n, m) for n, m in enumerate(self.item.members) if m.member]
         try:
-            with reading_archive(archive, RELY, whole=False) as opened, self._stack:
+            with reading_archive(archive, RELY, whole=False, key=self.bag.key) as opened, self._stack:
                 for (number, member), head in zip(members, self._heads(opened, len(members)), strict=True):
                     wrong = differs(head, member)
                     if wrong:

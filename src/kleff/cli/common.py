@@ -11,7 +11,7 @@ from kleff.engine.kinds import model_table
 from kleff.engine.scene import set_scene
 from kleff.errors import ProcedureError, Refused, UsageError
 from kleff.objects.base import Scene
-from kleff.objects.secrets import Secrets
+from kleff.objects.secrets import Secrets, variable_of
 from kleff.procedure.conditions import Answer, show_answer
 from kleff.procedure.load import Procedure, load_procedure
 from kleff.procedure.model import Ask
@@ -153,6 +153,20 @@ def give_secrets(secrets: Secrets, given: list[str]) -> None:
         except (ValueError, OSError, UnicodeDecodeError):
             raise UsageError(f"{text!r} names no open file to read from", remedy="write  --secret-fd 'NAME=3' 3<FILE") from None
     secrets.ask = ask_secret if sys.stdin.isatty() else None
+
+
+def new_passphrase(secrets: Secrets) -> str:
+    """A passphrase for a new bag; on a terminal it is asked for twice.
+
+    Raises:
+        UsageError: the two differ.
+    """
+    from kleff.case.locking import PASSPHRASE
+
+    passphrase = secrets.get(PASSPHRASE)
+    if secrets.ask is not None and not os.environ.get(variable_of(PASSPHRASE)) and ask_secret(f"{PASSPHRASE}, again") != passphrase:
+        raise UsageError("the two passphrases differ", remedy="nothing was changed; try again")
+    return passphrase
 
 
 def check_rights(workstation: Workstation) -> None:

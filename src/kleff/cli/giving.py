@@ -21,11 +21,12 @@ from kleff.cli.options import (
 
 if TYPE_CHECKING:
     from kleff.case.folder import Case
-    from kleff.case.saved_bag import SavedBag
+    from kleff.case.saved_bag import SavedBag, Unlock
     from kleff.engine.preview import Plan
     from kleff.engine.restore import Wanted
     from kleff.objects.base import Scene
     from kleff.objects.giving import Giving
+    from kleff.objects.secrets import Secrets
     from kleff.procedure.load import Procedure
     from kleff.progress import Progress
     from kleff.workstation.facets import Workstation
@@ -110,14 +111,16 @@ def _giving(
 ) -> Giving:  # fmt: skip
     """The bag verified, the procedure loaded, on a workstation where something may be put."""
     from kleff.case.folder import check_unmarked
-    from kleff.cli.common import check_rights, give_secrets, scene_with
+    from kleff.cli.common import Told, check_rights, give_secrets, scene_with
     from kleff.objects.giving import Giving
+    from kleff.objects.secrets import Secrets
 
-    workstation, bag, loaded, own = _opened(saved, cases, on, yes, procedure, library)
+    secrets = Secrets()
+    give_secrets(secrets, secret_fd)
+    workstation, bag, loaded, own = _opened(saved, cases, on, yes, procedure, library, secrets)
     check_rights(workstation)
     check_unmarked(workstation)
-    scene = scene_with(workstation, loaded, library)
-    give_secrets(scene.secrets, secret_fd)
+    scene = scene_with(workstation, loaded, library, told=Told(secrets=secrets))
     return Giving(scene, bag, own, to, replace)
 
 
@@ -127,7 +130,7 @@ def _pair(text: str) -> tuple[str, str]:
 
 
 def _opened(
-    saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None
+    saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None, secrets: Secrets
 ) -> tuple[Workstation, SavedBag, Procedure, bool]:
     """The workstation, the bag verified whole, the technician's own procedure, and whether the bag was made right here."""
     from kleff.case.saved_bag import check_harmless
@@ -142,7 +145,7 @@ def _opened(
         workstation = open_workstation(on or "this")
         with watching(quiet=False) as progress:
             progress.start("verifying the bag")
-            bag = _verified(folder.absolute(), progress)
+            bag = _verified(folder.absolute(), progress, secrets)
             check_harmless(bag)
         name = procedure or bag.info.get("Product-Id", "")
         loaded = read_procedure(name, library)
@@ -158,11 +161,11 @@ def _opened(
                 remedy="put it back by hand; docs/bag.md says how to open it",
             )  # fmt: skip
         return workstation, bag, loaded, False
-    return _opened_case(saved, cases, on, procedure, library)
+    return _opened_case(saved, cases, on, procedure, library, secrets)
 
 
 def _opened_case(
-    saved: str, cases: Path, on: str | None, procedure: str | None, library: Path | None
+    saved: str, cases: Path, on: str | None, procedure: str | None, library: Path | None, secrets: Secrets
 ) -> tuple[Workstation, SavedBag, Procedure, bool]:
     from kleff.case.folder import find_case, open_case
     from kleff.cli.cases import case_workstation
@@ -184,10 +187,17 @@ def _opened_case(
             loaded = parse_procedure(case.journal.get("procedure"), case.text("procedure_name"), model_table())
     with watching(quiet=False) as progress:
         progress.start("verifying the bag")
-        return workstation, _verified(folder / "bag", progress, contents=False), loaded, True
+        return workstation, _verified(folder / "bag", progress, secrets, contents=False), loaded, True
 
 
-def _verified(folder: Path, progress: Progress, contents: bool = True) -> SavedBag:
+def unlock_with(secrets: Secrets) -> Unlock:
+    """Opens a locked bag with the passphrase that is given, or asked for."""
+    from kleff.case.locking import PASSPHRASE, open_key
+
+    return lambda file: open_key(file, secrets.get(PASSPHRASE))
+
+
+def _verified(folder: Path, progress: Progress, secrets: Secrets, contents: bool = True) -> SavedBag:
     """The bag, verified whole.
 
     Raises:
@@ -197,7 +207,7 @@ def _verified(folder: Path, progress: Progress, contents: bool = True) -> SavedB
     from kleff.errors import DamagedBag, DamagedCase
 
     try:
-        return open_bag(folder, progress, contents)
+        return open_bag(folder, progress, contents, unlock_with(secrets))
     except DamagedCase as error:
         raise DamagedBag(error.what, where=error.where, remedy="use an undamaged copy of the bag; nothing was changed") from None
 
@@ -244,7 +254,7 @@ def giving_of(case: Case, scene: Scene) -> Giving:
     from kleff.objects.giving import Giving
 
     told = msgspec.json.decode(case.text("giving") or "{}")
-    bag = open_bag(Path(case.text("bag_folder")), contents=not told.get("own"))
+    bag = open_bag(Path(case.text("bag_folder")), contents=not told.get("own"), unlock=unlock_with(scene.secrets))
     if not told.get("own"):
         check_harmless(bag)
     return Giving(scene, bag, bool(told.get("own")), dict(told.get("to", {})), bool(told.get("replace")))

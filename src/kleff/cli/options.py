@@ -61,6 +61,9 @@ ConfirmedOption = Annotated[
 HoldersOption = Annotated[
     bool, typer.Option("--stop-holders", help="End what still has files of the product open before anything is removed.")
 ]
+PassphraseOption = Annotated[
+    bool, typer.Option("--passphrase", help="Lock the bag with a passphrase (asked for; needs the extra kleff[secure]).")
+]
 SecretOption = Annotated[
     list[str] | None,
     typer.Option("--secret-fd", metavar="NAME=FD", help="Read a secret the procedure needs from this open file descriptor."),

@@ -17,6 +17,7 @@ from kleff.cli.options import (
     JsonOption,
     LibraryOption,
     OnOption,
+    PassphraseOption,
     ProcedureArgument,
     QuietOption,
     SecretOption,
@@ -53,13 +54,15 @@ def run(
     confirmed: ConfirmedOption = None,
     stop_holders: HoldersOption = False,
     secret_fd: SecretOption = None,
+    passphrase: PassphraseOption = False,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
     from kleff.case.folder import check_unmarked
+    from kleff.case.locking import make_key
     from kleff.case.marks import lock
-    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, read_procedure
+    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, new_passphrase, read_procedure
     from kleff.cli.show import message
     from kleff.engine.readiness import check_ready
     from kleff.engine.run import refuse_if_refused
@@ -82,6 +85,8 @@ def run(
     if asked:
         _settle_on_terminal(scene, plan, technician)
     check_ready(scene, plan, cases or default_cases())
+    if passphrase:
+        scene.bag_key = make_key(new_passphrase(scene.secrets))
     question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."
     confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
     with (
@@ -204,7 +209,7 @@ def new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str
         cases, scene.workstation, scene.procedure.raw, product.id,
         product=product.name, procedure_name=scene.procedure.name, ticket=ticket, technician=technician,
         library=str(library.absolute()) if library else "", spare=scene.spare,
-        answers=answers, **facts,
+        answers=answers, locked="yes" if scene.bag_key else "", **facts,
     )  # fmt: skip
     try:
         check_trusted(case.folder, "the case", scene.workstation)
@@ -261,6 +266,7 @@ def resume(
 ) -> None:
     """Go on with a case that stopped or waits for a restart."""
     from kleff.case.folder import check_unmarked, find_case, open_case
+    from kleff.case.locking import KEY_FILE, PASSPHRASE, make_key, open_key
     from kleff.case.marks import lock
     from kleff.cli.cases import case_workstation, scene_of
     from kleff.cli.common import check_rights, default_cases, give_secrets
@@ -283,6 +289,9 @@ def resume(
         scene = scene_of(opened, workstation)
         give_secrets(scene.secrets, secret_fd or [])
         scene.stop_holders = stop_holders
+        if opened.text("locked") and opened.text("bag") != "sealed":
+            file, given = folder / "bag" / KEY_FILE, scene.secrets.get(PASSPHRASE)
+            scene.bag_key = open_key(file, given) if file.exists() else make_key(given)
         scene.confirmed = {name: confirmation("") for name in confirmed or []}
         if opened.text("task") == "restore":
             give_back(giving_of(opened, scene), opened, quiet, json, skip, because, again=True)

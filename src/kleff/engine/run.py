@@ -99,7 +99,7 @@ class Runner:
         self.scene = scene
         self.case = case
         self.hands = Hands(scene.workstation, case, scene.guard, scene.progress)
-        self.work = Work(scene, self.hands, Bag(case))
+        self.work = Work(scene, self.hands, Bag(case, scene.bag_key))
         self._begun = time.monotonic()
         self._looked_for_holders = False
 

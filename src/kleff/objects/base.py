@@ -18,6 +18,7 @@ from kleff.workstation.facets import Workstation
 if TYPE_CHECKING:  # what only a run needs is not loaded for a look
     from kleff.case.bag import Bag
     from kleff.case.effects import Hands
+    from kleff.case.locking import BagKey
     from kleff.case.saved import Object, SavedItem
 
 TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
@@ -109,6 +110,7 @@ class Scene:
     waived: frozenset[str] = frozenset()
     confirmed: dict[str, str] = field(default_factory=dict)
     stop_holders: bool = False
+    bag_key: "BagKey | None" = None
     versions: list[str] = field(default_factory=list)
 
     def not_wanted(self, step: Step) -> str:

@@ -243,17 +243,17 @@ class CommandKind(Offers):
             raise ActionFailed(f"{model.command[0]} was there at the preview and is gone", remedy="export by hand, then resume with --skip")
         name = model.saves_as.replace(ITEM, item)
         work.progress.start(f"exporting {name}")
-        output = work.hands.case.folder / "output" / f"export-{action.number:04d}"
-        output.unlink(missing_ok=True)
-        errors = work.hands.case.folder / "output" / f"export-{action.number:04d}.txt"
-        run_program(work.scene, argv, output, parse_duration(model.patience), errors=errors, secret=model.need)
-        size = output.stat().st_size
+        folder = work.hands.case.folder / "output"
+        errors = folder / f"export-{action.number:04d}.txt"
+        with work.bag.receiving(action.number, folder) as received:
+            run_program(work.scene, argv, received.path, parse_duration(model.patience), errors=errors, secret=model.need)
+        size = received.size
         if not size:
             raise ActionFailed(f"{argv[0]} exported nothing", remedy="export by hand, then resume with --skip")
         settings = {"item": item} if item else {}
         saved = work.item(action, "command", name=name, listed=list(action.details.get("listed", [])), settings=settings)
-        saved = work.bag.add_output(action.number, saved, output)
-        output.unlink()
+        saved = work.bag.add_output(action.number, saved, received.file)
+        received.file.unlink()
         if not errors.stat().st_size:
             errors.unlink()
         return Outcome(note=f"in bag/data/{saved.file}", items=1, size=size)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 from kleff.case.saved import SavedItem
 from kleff.errors import ActionFailed
@@ -152,22 +153,19 @@ class CommandBack:
             return Outcome(note=now.reason)
         if now.state != "to do" or model is None:
             raise ActionFailed(now.reason, remedy="do it by hand, then resume with --skip")
-        saved = giving.bag.payload(item.file)
-        argv = arguments(model.restore, giving.scene, _one(item), str(saved))
-        assert argv is not None
         work.progress.start(f"taking in {item.name}")
-        effect = work.hands.intend(action.number, COMMAND, {"what": f"what {plain(argv[0])} took in of {plain(item.name)}"})
+        effect = work.hands.intend(action.number, COMMAND, {"what": f"what {plain(model.restore[0])} took in of {plain(item.name)}"})
         output = work.hands.case.output(effect.id)
-        run_program(
-            giving.scene,
-            argv,
-            output,
-            parse_duration(model.patience),
-            stdin=None if any(SAVED in w for w in model.restore) else saved,
-            secret=model.need,
-        )
+        with giving.bag.feeding(item.file, work.hands.case.folder / "output" / f"passing-{effect.id:04d}") as saved:
+            argv = arguments(model.restore, giving.scene, _one(item), str(saved))
+            assert argv is not None
+            self._run(argv, model, saved, output, giving)
         work.hands.done(effect)
         return Outcome(items=1, size=giving.bag.payload(item.file).stat().st_size)
+
+    def _run(self, argv: list[str], model: CommandBackup, saved: Path, output: Path, giving: Giving) -> None:
+        stdin = None if any(SAVED in w for w in model.restore) else saved
+        run_program(giving.scene, argv, output, parse_duration(model.patience), stdin=stdin, secret=model.need)
 
     def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
         """Its list again: what was listed when it was saved must be there."""
