@@ -6,6 +6,8 @@ OSError, which the command line turns into one line too), and nothing but the ta
 
 from __future__ import annotations
 
+import hashlib
+import io
 import random
 import shutil
 import sqlite3
@@ -13,19 +15,23 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
+import zstandard
+
 from kleff.case.archive import Wanted as WantedPath
 from kleff.case.archive import check_archive, write_archive
 from kleff.case.effects import Hands
 from kleff.case.folder import create_case, open_case
 from kleff.case.guard import Guard
-from kleff.case.saved_bag import check_bag
+from kleff.case.saved_bag import check_bag, check_harmless, open_bag
 from kleff.case.undo import undo_case
 from kleff.engine.advice import advice
 from kleff.engine.kinds import model_table
 from kleff.engine.preview import preview
+from kleff.engine.restore import Wanted, plan_restore
 from kleff.engine.run import Runner, record_plan, rows
 from kleff.engine.scene import set_scene
 from kleff.errors import KleffError
+from kleff.objects.giving import Giving
 from kleff.procedure.load import parse_procedure
 from kleff.progress import Silent
 from kleff.report.case_report import report_document, report_markdown, report_page
@@ -202,6 +208,26 @@ def feed_archive(bench: Bench, data: bytes) -> None:
     check_archive(bench.folder / "bad.tar.zst", bench.index, Silent())  # type: ignore[attr-defined]
 
 
+def feed_restore(bench: Bench, data: bytes) -> None:
+    """A carried bag with checksums that fit: one index is the data, or one archive is what it says uncompressed; planned to the end."""
+    folder = bench.folder / "carried"
+    shutil.rmtree(folder, ignore_errors=True)
+    shutil.copytree(bench.case / "bag", folder)
+    ending = ".index.json" if data[:1] < b"\x80" else ".tar.zst"
+    target = sorted((folder / "data").glob(f"*{ending}"))[0]
+    target.write_bytes(data[1:] if ending == ".index.json" else zstandard.ZstdCompressor().compress(data[1:]))
+    payload = sorted(p for p in (folder / "data").rglob("*") if p.is_file())
+    tags = [folder / n for n in ("bagit.txt", "bag-info.txt", "manifest-sha256.txt")]
+    for name, files in (("manifest-sha256.txt", payload), ("tagmanifest-sha256.txt", tags)):
+        sums = (f"{hashlib.sha256(p.read_bytes()).hexdigest()}  {p.relative_to(folder)}\n" for p in files)
+        (folder / name).write_text("".join(sums))
+    bag = open_bag(folder)
+    check_harmless(bag)
+    workstation = open_workstation(bench.spec)
+    scene = set_scene(workstation, parse_procedure(STEPS, "p.toml", model_table()))
+    plan_restore(Giving(scene, bag, own=False), Wanted())
+
+
 TARGETS: dict[str, Callable[[Bench, bytes], None]] = {
     "procedure": feed_procedure,
     "reg": feed_reg,
@@ -209,6 +235,7 @@ TARGETS: dict[str, Callable[[Bench, bytes], None]] = {
     "journal": feed_journal,
     "bag": feed_bag,
     "archive": feed_archive,
+    "restore": feed_restore,
 }
 
 
@@ -231,6 +258,12 @@ def seeds(target: str, bench: Bench) -> list[bytes]:
         found += [bench.journal, b"\x00\x00\x05x", b"\x05\x01\x09{}"]
     elif target == "bag":
         found += [bytes([n]) + p.read_bytes() for n, p in enumerate(sorted(q for q in (bench.case / "bag").rglob("*") if q.is_file()))]
+    elif target == "restore":
+        data = bench.case / "bag/data"
+        found += [b"\x00" + p.read_bytes() for p in sorted(data.glob("*.index.json"))]
+        found += [
+            b"\xff" + zstandard.ZstdDecompressor().stream_reader(io.BytesIO(p.read_bytes())).read() for p in sorted(data.glob("*.zst"))
+        ]
     elif target == "archive":
         feed_first = b""
         fed("archive", bench, feed_first)
@@ -301,6 +334,18 @@ TOKENS: dict[str, list[bytes]] = {
         b"undone",
     ],
     "bag": [b"  data/../", b"/", b"\n", b"BagIt-Version: ", b"\x00", b"data/"],
+    "restore": [
+        b'"..',
+        b'"Li4A',
+        b'"mode": 4095',
+        b'"type": "link"',
+        b'"hard link"',
+        b"\x00" * 512,
+        b"11 path=/x\n",
+        b"null",
+        b"[]",
+        b'"user.home"',
+    ],
     "archive": [b"\x28\xb5\x2f\xfd", b"ustar\x00", b"\x00" * 512, b"path=../../x", b"99999999999"],
 }
 

@@ -129,7 +129,7 @@ def test_manual_steps_are_confirmed_with_who_and_when_or_proven(kleff: Kleff, la
     probe.unlink()
     kleff("run", file, *on, "--yes", "--confirmed", "serial", "--technician", "Mira")
     report = kleff("report", kleff.case()).out
-    assert "Write down the serial number.: confirmed by Mira at 2" in report
+    assert "Write down the serial number.  confirmed by Mira at 2" in report
     assert "Still to be done by hand" in report
     assert "Give the person the note." in report
 

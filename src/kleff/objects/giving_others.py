@@ -201,7 +201,7 @@ class ShownBack:
 
     def plan(self, item: SavedItem, stem: str, giving: Giving) -> Iterator[Action]:
         action = giving.action(item, stem, "shown", item.name or item.label or item.object)
-        action.state, action.reason = ABSENT, "for your information"
+        action.state, action.reason = ABSENT, "shown only, nothing is put back"
         action.shows = shown_settings(item)
         yield action
 

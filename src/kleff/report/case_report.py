@@ -206,7 +206,7 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     before = [r for r in found if r.action.phase == "before" and r.state in (DONE, SKIPPED)]
     by_hand = [r for r in found if r.action.phase == "after" and r.state == MANUAL]
     listed = [
-        ("Before anything was done", [(plain(f"     {r.action.target}: {r.action.reason}"), "plain") for r in before]),
+        ("Before anything was done", [(plain(f"     {r.action.target}  {r.action.reason}"), "plain") for r in before]),
         ("Saved in the bag" + (" (deleted since)" if case.text("bag") == "discarded" else ""), _lines(by_phase["backup"])),
         ("Rescued", _lines([r for r in found if r.action.phase == "rescue" and r.state == DONE])),
         ("Stopped", _lines(by_phase["stop"])),

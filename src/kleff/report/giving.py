@@ -42,6 +42,7 @@ def restore_page(giving: Giving, plan: Plan) -> Page:
         actions = list(in_label)
         page.head(label or "without a label")
         width = min(max(len(a.target) for a in actions), 72)
+        who = max(len(a.account) for a in actions)
         for action in actions:
             if action.number == plan.no_return:
                 page.add("  ---- line of no return: what is marked ! cannot be taken back ----", "warn")
@@ -51,7 +52,7 @@ def restore_page(giving: Giving, plan: Plan) -> Page:
                 (f"  {mark}{action.number:>3}  ", "warn" if mark == "!" else "dim"),
                 (f"{action.state:<8} ", STATE_TONES[action.state]),
                 (f"{action.target:<{width}}", "plain"),
-                (f"  {action.account}" if action.account else "", "dim"),
+                (f"  {action.account:<{who}}" if who else "", "dim"),
                 (f"  {_amount(action.kind, action.items, action.size)}" if action.state == TO_DO else "", "plain"),
                 (f"  {beside}" if beside else "", STATE_TONES[action.state]),
             )

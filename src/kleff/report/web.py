@@ -19,7 +19,7 @@ table { border-collapse: collapse; } th { text-align: left; font-weight: 400; op
   vertical-align: top; }
 ul { list-style: none; padding: 0; margin: 0; }
 li, td, pre { font-family: ui-monospace, monospace; font-size: .85rem; overflow-wrap: anywhere; white-space: pre-wrap; }
-li { padding: .1rem 0 .1rem 2.2rem; text-indent: -2.2rem; border-bottom: 1px solid color-mix(in srgb, currentColor 12%, transparent); }
+li { padding: .1rem 0 .1rem 5ch; text-indent: -5ch; border-bottom: 1px solid color-mix(in srgb, currentColor 12%, transparent); }
 """
 
 
@@ -42,7 +42,7 @@ def report_html(case: Case) -> str:
     ]  # fmt: skip
     for title, lines in sections(case, found, result):
         out += [f"<h2>{_text(title)}</h2>", "<ul>"]
-        out += [f'<li class="{tone}">{_text(text.strip())}</li>' for text, tone in lines]
+        out += [f'<li class="{tone}">{_text(text.rstrip())}</li>' for text, tone in lines]
         out += ["</ul>"]
     if info.next:
         out += ["<h2>What can follow</h2>", f"<pre>{_text(chr(10).join(info.next))}</pre>"]
