@@ -18,6 +18,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kleff.case import pax
+from kleff.workstation.lab.workstation import open_lab
+from kleff.workstation.windows.values import number_value, text_value
 from support import IS_ROOT, Kleff, linux_tree, procedure, write
 
 GARDEN = "[[delete]]\npaths = ['C:\\Garden']\n"
@@ -64,10 +66,20 @@ fact = "changed by"
 in_value = "By"
 in_key = 'HKCU\Software\Brindlewort\Tag Studio'
 [[backup]]
+label = "probe driver"
+driver = "Brindlewort soil probe*"
+[[backup]]
 label = "service"
 service = "BrindlewortPrintBridge"
 """
     write(lab / "files/C/Garden/x")
+    registry = open_lab(lab).registry
+    assert registry is not None
+    path = r"SYSTEM\ControlSet001\Services\bwprobe"
+    registry.api.create("HKLM", path + r"\Parameters")
+    for value in (number_value("Type", 1), number_value("Start", 3), text_value("DisplayName", "Brindlewort soil probe 4")):
+        registry.api.set("HKLM", path, value)
+    registry.api.flush()
     file = procedure(tmp_path / "p.toml", body + GARDEN)
     out = kleff("preview", file, "--on", f"lab:{lab}").out
     assert "7F2A-PLUM" not in out
@@ -83,6 +95,7 @@ service = "BrindlewortPrintBridge"
     assert holding == ["001-facts.index.json"]
     saved = items(case)
     assert saved[0]["settings"] == {"value": "7F2A-PLUM-0049-FERN", "private": True}
+    assert (saved[-2]["object"], saved[-2]["name"], saved[-2]["settings"]) == ("driver", "bwprobe", {"start": "manual"})
     assert saved[-1]["settings"] == {"title": "Brindlewort print bridge", "start": "automatic", "running": "yes"}
     assert b"printbridge.exe" in (case / "bag/data" / f"{saved[-1]['exports'][0]}.json").read_bytes() or saved[-1]["exports"]
     shown = kleff("restore", case, "--dry-run").out

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from kleff.objects.base import Kind
 from kleff.objects.commands import CommandKind, CommandMissingKind
+from kleff.objects.drivers import DriverKind
 from kleff.objects.entries import EntryKind
 from kleff.objects.facts import FactKind, PackagesKind
 from kleff.objects.keys import KeyKind, ValueKind
@@ -33,6 +34,7 @@ KINDS: dict[str, Kind] = {
     "command": CommandKind(),
     "command_missing": CommandMissingKind(),
     "fact": FactKind(),
+    "driver": DriverKind(),
     "packages": PackagesKind(),
     "manual": ManualKind(),
     "rescue": RescueKind(),

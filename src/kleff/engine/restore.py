@@ -28,6 +28,7 @@ GIVERS: dict[str, Giver] = {
     "value": KeysBack(),
     "command": CommandBack(),
     "service": ShownBack(),
+    "driver": ShownBack(),
     "packages": ShownBack(),
     "fact": ShownBack(),
 }
