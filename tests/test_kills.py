@@ -29,6 +29,11 @@ accounts = ["mira"]
 process = "tagstudio.exe"
 [[stop]]
 service = "BrindlewortPrintBridge"
+[[stop]]
+task = "Brindlewort*"
+[[stop]]
+startup = "tagtray.exe"
+accounts = ["mira"]
 [[delete]]
 paths = ['C:\Garden\Brindlewort', 'C:\Users\till\.brindlewort']
 [[delete]]
@@ -58,6 +63,7 @@ class Bench:
         os.setxattr(garden / "a/one.txt", "user.note", b"from the bench")
         os.utime(garden / "a", ns=(5 * 10**17, 5 * 10**17 + 7))
         os.utime(garden.parent, ns=(4 * 10**17, 4 * 10**17 + 9))
+        write(self.original / "files/C/Windows/System32/Tasks/Brindlewort update", "<Task><Command>tagupdate.exe</Command></Task>")
         self.procedure = procedure(folder / "p.toml", STEPS)
         self.log = folder / "log.txt"
 
@@ -79,7 +85,7 @@ class Bench:
 
     def state(self) -> tuple[dict[str, Any], dict[str, Any], list[str]]:
         lab = self.folder / "lab"
-        return tree(lab / "files/C"), hives(lab), sorted(Lab(lab).state().running_services)
+        return tree(lab / "files/C"), hives(lab), sorted(Lab(lab).state().running_services) + Lab(lab).state().disabled_tasks
 
     def end_state(self) -> object:
         """What must be the same after every way to the end: content, registry, services, what is set aside; not folder times."""
