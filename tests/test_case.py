@@ -125,6 +125,25 @@ def test_any_flipped_bit_in_a_bag_is_found(kleff: Kleff, lab: Path, tag_studio: 
         check_bag(bag)
 
 
+@pytest.mark.skipif(not IS_ROOT, reason="needs root: another tree")
+def test_two_cases_of_one_name_do_not_meet(kleff: Kleff, tmp_path: Path) -> None:
+    """Kept in different places, they may be called the same: each has a set-aside area of its own."""
+    top = linux_tree(tmp_path / "tree")
+    for name in ("one", "two"):
+        write(top / f"opt/{name}/file", name)
+    before = tree(top / "opt")
+    cases = []
+    for name in ("one", "two"):
+        file = procedure(tmp_path / f"{name}.toml", f"[[delete]]\npaths = ['/opt/{name}']\n")
+        kleff("run", file, "--on", f"root:{top}", "--yes", "--cases", tmp_path / name, cases=False)
+        cases.append(next((tmp_path / name).iterdir()))
+    assert cases[0].name == cases[1].name
+    for case in cases:
+        kleff("undo", case, "--yes", cases=False)
+    assert differences(before, tree(top / "opt")) == []
+    assert not (top / ".kleff").exists()
+
+
 def test_archives_open_with_other_tools(kleff: Kleff, lab: Path, tag_studio: Path, tmp_path: Path) -> None:
     import io
     import tarfile

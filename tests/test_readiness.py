@@ -225,17 +225,18 @@ def _as_an_ordinary_account(tmp_path: Path) -> None:
         os.chown(path, 4711, 4711)
     (tmp_path / "cases").mkdir()
     os.chown(tmp_path / "cases", 4711, 4711)
-    state = {"--cases": str(tmp_path / "cases")}
     own = procedure(tmp_path / "own.toml", f"[[delete]]\npaths = ['{mine}/thing']\n")
     system = procedure(tmp_path / "system.toml", f"[[delete]]\npaths = ['{mine}/thing', '{others}/thing']\n")
 
-    def run(file: Path) -> int:
-        words = ["run", str(file), "--on", "this", "--yes", "--quiet", *[w for pair in state.items() for w in pair]]
+    def run(*words: object) -> int:
         prepare = lambda: os.environ.update(XDG_STATE_HOME=str(tmp_path / "cases/state"))  # noqa: E731
-        return run_until(words, 0, False, log, account=4711, prepare=prepare)[0]
+        return run_until([*map(str, words), "--yes", "--quiet"], 0, False, log, account=4711, prepare=prepare)[0]
 
-    assert run(system) == 3, log.read_text()
+    common = ("--on", "this", "--cases", tmp_path / "cases")
+    assert run("run", system, *common) == 3, log.read_text()
     assert "an administrator's rights are needed for 1 action" in log.read_text()
     assert (mine / "thing").exists()
-    assert run(own) == 0, log.read_text()
+    assert run("run", own, *common) == 0, log.read_text()
     assert not (mine / "thing").exists()
+    case = next(p for p in (tmp_path / "cases").iterdir() if p.name != "state")
+    assert run("discard", case) == 0, log.read_text()

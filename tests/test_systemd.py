@@ -46,7 +46,7 @@ def install(bench: Booted) -> None:
     write(bench.top / "etc/systemd/system/brindlewort-bridge.service.d/override.conf", "[Service]\nNice=5\n")
 
 
-def test_stopped_and_started_again(bench: Booted) -> None:
+def stopped_and_started_again(bench: Booted) -> None:
     install(bench)
     write(bench.top / "srv/stop.toml", SAMPLE.read_text().split("[[purge]]")[0] + "\n[[delete]]\npaths = ['/var/log/brindlewort-bridge']\n")
     bench.kleff("run", "/srv/stop.toml", "--on", "this", "--yes", code=4)  # the packages are left: it only stops
@@ -58,7 +58,7 @@ def test_stopped_and_started_again(bench: Booted) -> None:
     assert bench.do("systemctl", "is-enabled", "brindlewort-bridge").stdout.strip() == "enabled"
 
 
-def test_a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) -> None:
+def a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) -> None:
     """A timer that starts it every second cannot, until the end; units of an account's own session are stopped and started again too."""
     install(bench)
     units = {
@@ -113,7 +113,7 @@ def test_a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) 
     bench.do("systemctl", "stop", "label-queue", "user@1001.service", code=0)
 
 
-def test_purged_and_put_back(bench: Booted) -> None:
+def purged_and_put_back(bench: Booted) -> None:
     """A procedure that does no more than purge: packages, service and its setting come back; the service runs again."""
     install(bench)
     write(bench.top / "srv/purge.toml", SAMPLE.read_text().split("[[backup]]")[0] + '[[purge]]\npackage = ["brindlewort-bridge"]\n')
@@ -135,7 +135,7 @@ def test_purged_and_put_back(bench: Booted) -> None:
     assert bench.do("dpkg", "--audit", code=0).stdout == ""
 
 
-def test_removed_with_a_real_restart(bench: Booted) -> None:
+def removed_with_a_real_restart(bench: Booted) -> None:
     """The case waits, knows that it was not restarted yet, and goes on after the restart."""
     install(bench)
     child = subprocess.Popen(
@@ -159,3 +159,15 @@ def test_removed_with_a_real_restart(bench: Booted) -> None:
     assert not (bench.top / "etc/systemd/system/brindlewort-bridge.service.d").exists()
     bench.kleff("discard", case, "--yes")
     assert not (bench.top / ".kleff").exists()
+
+
+def test_on_a_booted_workstation(bench: Booted) -> None:
+    """One after the other on one workstation, which takes a minute or two to make."""
+    for part in (
+        stopped_and_started_again,
+        a_service_is_kept_from_starting_with_what_depends_on_it,
+        purged_and_put_back,
+        removed_with_a_real_restart,
+    ):
+        print(part.__name__, flush=True)
+        part(bench)

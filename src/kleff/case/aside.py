@@ -7,8 +7,9 @@ import errno
 import os
 import stat
 from base64 import b64decode, b64encode
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from itertools import chain, count
 
 from kleff.case.deleting import delete_tree
 from kleff.case.guard import AREA
@@ -79,11 +80,16 @@ class Layered(Exception):
 
 
 class Area:
-    """The set-aside areas of one case."""
+    """The set-aside areas of one case.
 
-    def __init__(self, files: FileTree, case: str) -> None:
+    Args:
+        known: those it has used already; any other of its name belongs to another case that is called the same.
+    """
+
+    def __init__(self, files: FileTree, case: str, known: Iterable[WPath] = ()) -> None:
         self._files = files
         self._case = case
+        self._known = {area.key for area in known}
         self._chosen: dict[tuple[str, tuple[str, ...]], WPath] = {}
 
     def plan(self, place: WPath, number: int) -> Moved:
@@ -110,8 +116,13 @@ class Area:
             above = next((a for a in (WPath(place.style, place.volume, place.parts[:d]) for d in depths) if self._may_make(a)), None)
             if above is None:
                 raise ActionFailed(f"no place on its volume to set {place} aside", remedy="run Kleff as administrator")
-            self._chosen[top.key] = above.child(AREA, self._case)
+            self._chosen[top.key] = self._own(above.child(AREA))
         return self._chosen[top.key]
+
+    def _own(self, top: WPath) -> WPath:
+        """A folder of this case's own: cases that are kept in different places may have one name."""
+        names = chain([self._case], (f"{self._case}-{n}" for n in count(2)))
+        return next(a for a in map(top.child, names) if a.key in self._known or self._files.look(a) is None)
 
     def _may_make(self, above: WPath) -> bool:
         with self._files.folder(above) as fd:

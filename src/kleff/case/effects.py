@@ -56,7 +56,7 @@ class Hands:
     area: Area = field(init=False)
 
     def __post_init__(self) -> None:
-        self.area = Area(self.workstation.files, self.case.id)
+        self.area = Area(self.workstation.files, self.case.id, areas_of(self))
 
     @property
     def registry(self) -> Registry:

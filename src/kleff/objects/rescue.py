@@ -72,10 +72,12 @@ class Rescuer:
         return [self._action(found) for found in self._found.values() if found.files]
 
     def _look_through(self, top: WPath) -> None:
-        installed = self._installed(top)
+        installed = 0  # when the product's own files were last written: what is of that time or before came with it
         candidates = []
         for going in self._scene.guard.removal(top).paths:
             for path, look in self._files.walk(going):
+                if look.is_file and _ending(path.name) in PROGRAMS:
+                    installed = max(installed, look.times[1])
                 # What is named by a step itself is no find inside a place.
                 if path != top and look.is_file and (_ending(path.name) in (*KINDS, *ONLY_LISTED) or self._is_own(path)):
                     candidates.append((path, look))
@@ -88,14 +90,6 @@ class Rescuer:
 
     def _is_own(self, path: WPath) -> bool:
         return any(fold(path.name).endswith(ending.lstrip("*")) for ending in self._own)
-
-    def _installed(self, top: WPath) -> int:
-        """When the product's own files in a place were last written: what is of that time or before came with it."""
-        newest = 0
-        for path, look in self._files.walk(top):
-            if look.is_file and _ending(path.name) in PROGRAMS:
-                newest = max(newest, look.times[1])
-        return newest
 
     def _is_persons(self, path: WPath, look: Look, installed: int) -> bool:
         """By who made it: in a home it is that person's; elsewhere by its owner, or it is younger than the installation."""
