@@ -273,6 +273,7 @@ def test_nothing_is_removed_when_the_disk_is_full(kleff: Kleff, tmp_path: Path, 
             assert kib < 1152
             assert differences(before, tree(top / "opt")) == []
         if done.code == 1:
+            assert "Saved in the bag (not complete: nothing may be removed on its strength)" in kleff("report", kleff.case()).out
             kleff("undo", kleff.case(), "--yes", code=None)
             assert differences(before, tree(top / "opt")) == []
     finally:

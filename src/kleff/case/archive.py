@@ -247,8 +247,20 @@ class Opened:
     """An archive that is read: its members in order, and what hashes what is read from the disk."""
 
     reader: pax.Reader
-    hasher: Hasher
+    hashers: tuple[Hasher, Hasher]
     whole: Hasher
+    _files: int = 0
+
+    @property
+    def hasher(self) -> Hasher:
+        """For the file in hand."""
+        return self.hashers[self._files % 2]
+
+    def end_file(self) -> Future[str]:
+        """The digest of the file in hand; the next one is hashed beside it."""
+        digest = self.hasher.finish()
+        self._files += 1
+        return digest
 
     def finish(self) -> str:
         """The SHA-256 of the archive itself, once all of it has been read."""
@@ -268,11 +280,11 @@ def reading_archive(file: Path, remedy: str, whole: bool = True, key: BagKey | N
     import zstandard
 
     try:
-        with file.open("rb", buffering=0) as raw, hashing() as hasher, hashing() as itself, ExitStack() as stack:
+        with file.open("rb", buffering=0) as raw, hashing() as one, hashing() as other, hashing() as itself, ExitStack() as stack:
             noted = _Noting(raw, itself) if whole else raw
             source = stack.enter_context(key.unsealing(noted)) if key else noted  # type: ignore[arg-type]
             stream = zstandard.ZstdDecompressor().stream_reader(source, read_size=PIECE)  # type: ignore[arg-type]
-            yield Opened(pax.Reader(stream.read), hasher, itself)
+            yield Opened(pax.Reader(stream.read), (one, other), itself)
     except (pax.BadArchive, zstandard.ZstdError, OSError, EOFError) as error:
         raise DamagedCase(f"the archive cannot be read back: {error}", where=str(file), remedy=remedy) from None
 
@@ -309,7 +321,7 @@ def check_archive(file: Path, members: list[Member], progress: Progress, key: Ba
                 opened.hasher.update(piece)
                 progress.step(size=len(piece))
             if member and member.type == "file":
-                digests.append((member, opened.hasher.finish()))
+                digests.append((member, opened.end_file()))
         left = next(expected, None)
         if left is not None:
             raise DamagedCase(f"{plain(left.member)} is missing in the archive", where=str(file), remedy=remedy)

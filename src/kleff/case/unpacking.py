@@ -123,7 +123,7 @@ class Unpacking:
                 _write_all(fd, piece)
             at += len(piece)
             self.progress.step(size=len(piece))
-        self._digests.append((member, opened.hasher.finish()))
+        self._digests.append((member, opened.end_file()))
 
     def _link(self, member: Member, room: WPath, parent: int) -> None:
         """A second name of a member before it: of the one made with it, else a copy of the one that stands in place already."""

@@ -58,6 +58,8 @@ def demo(
     for command, text in (
         (f"undo {shlex.quote(str(case))}", "take it all back, what the uninstallers removed too"),
         (f"verify {shlex.quote(str(case))}", "look again"),
+        (f"lab reinstall {shlex.quote(str(lab))}", "install the product again, as its own setup would; then"),
+        (f"restore {shlex.quote(str(case))} --dry-run", "what would be put back of what was saved"),
         (f"report {shlex.quote(str(case))} --format markdown", "the same report for a ticket system"),
     ):
         print(f"  {program} {command}\n      {text}")

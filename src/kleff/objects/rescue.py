@@ -206,7 +206,7 @@ class RescueKind(Offers):
             raise ActionFailed(
                 f"{plain(str(error.filename or action.target))} cannot be rescued: {error.strerror}", remedy="make room, then resume"
             ) from None
-        return Outcome(items=action.items, size=action.size, note=f"in {action.target}")
+        return Outcome(items=action.items, size=action.size, note=plural(action.items, "file"))
 
     def _effects(self, action: Action, work: Work) -> list[Any]:
         return work.hands.case.journal.effects(action.number)

@@ -11,7 +11,7 @@ from kleff.case.saved_bag import saved_size
 from kleff.engine.run import Row, rows
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Verification
 from kleff.errors import DamagedCase
-from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, WAITING, Action
+from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, WAITING, Action
 from kleff.procedure.conditions import show_answer
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.report.documents import CaseInfo, DoneInfo, EffectInfo, EventInfo, ReportDocument
@@ -194,6 +194,9 @@ def report_page(case: Case) -> Page:
     return page
 
 
+BAG_STATES = {"sealed": "", "discarded": " (deleted since)"}
+
+
 def sections(case: Case, found: list[Row], result: Verification | None) -> list[tuple[str, list[tuple[str, str]]]]:
     """(title, lines with their tone) of what there is to tell; empty sections are left out."""
     by_phase = {
@@ -207,7 +210,10 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     by_hand = [r for r in found if r.action.phase == "after" and r.state == MANUAL]
     listed = [
         ("Before anything was done", [(plain(f"     {r.action.target}  {r.action.reason}"), "plain") for r in before]),
-        ("Saved in the bag" + (" (deleted since)" if case.text("bag") == "discarded" else ""), _lines(by_phase["backup"])),
+        (
+            "Saved in the bag" + BAG_STATES.get(case.text("bag"), " (not complete: nothing may be removed on its strength)"),
+            _lines(by_phase["backup"]) or _nothing_saved(case, found),
+        ),
         ("Rescued", _lines([r for r in found if r.action.phase == "rescue" and r.state == DONE])),
         ("Stopped", _lines(by_phase["stop"])),
         ("Uninstalled", _lines(by_phase["uninstall"] + by_phase["purge"])),
@@ -230,6 +236,12 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     absent = sum(1 for r in found if r.state == ABSENT and r.action.phase != "verify")
     listed.append(("Looked for and not there", [(f"{plural(absent, 'place')}; preview and JSON name them", "dim")] if absent else []))
     return [(title, lines) for title, lines in listed if lines]
+
+
+def _nothing_saved(case: Case, found: list[Row]) -> list[tuple[str, str]]:
+    """A bag that was begun and not finished is told as such, also if nothing whole is in it."""
+    wanted = any(r.action.phase == "backup" and r.action.state == TO_DO for r in found)
+    return [("     nothing whole is in it", "warn")] if wanted and case.text("bag") not in BAG_STATES else []
 
 
 def _lines(found: list[Row], tone: str = "plain") -> list[tuple[str, str]]:

@@ -21,6 +21,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
     aside = [r for r in done if r.action.verb == "set aside"]
     keys = [r for r in done if r.action.verb.startswith("delete ")]
     saved = [r for r in done if r.action.phase == "backup"]
+    rescued = [r for r in done if r.action.phase == "rescue"]
     gone = [r for r in done if r.action.phase in ("uninstall", "purge")]
     kept = ended.verification.of(STAYS)
     left = len(ended.verification.of(LEFT)) + len(ended.verification.of(UNKNOWN))
@@ -32,6 +33,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
             f"{plural(sum(r.items for r in saved), 'item')}, {size(sum(r.size for r in saved))}, checked: {case.folder / 'bag'}",
             "plain",
         ),
+        ("rescued", "; ".join(f"{plural(r.items, 'file')} of {r.action.account}: {r.action.target}" for r in rescued), "warn"),
         ("removed", ", ".join(r.action.target for r in gone), "plain"),
         ("set aside", f"{plural(sum(r.items for r in aside), 'item')}, {size(sum(r.size for r in aside))}; freed by discard", "plain"),
         ("registry", f"{plural(sum(r.items for r in keys), 'key or value', 'keys and values')} deleted, exported first", "plain"),
@@ -43,7 +45,14 @@ def closing_page(case: Case, ended: Ended) -> Page:
         rows.append(("skipped", plural(len(skipped), "action"), "warn"))
     if ended.failed:
         rows.append(("failed", "; ".join(f"{r.action.target}: {r.note}" for r in ended.failed), "bad"))
-    shown = {"saved": bool(saved), "set aside": bool(aside), "registry": bool(keys), "removed": bool(gone), "kept": bool(kept)}
+    shown = {
+        "saved": bool(saved),
+        "rescued": bool(rescued),
+        "set aside": bool(aside),
+        "registry": bool(keys),
+        "removed": bool(gone),
+        "kept": bool(kept),
+    }
     for name, text, tone in [r for r in rows if shown.get(r[0], True)]:
         page.row((f"  {name:<10} ", "dim"), (text, tone))
     page.add("")
