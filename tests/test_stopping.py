@@ -129,8 +129,9 @@ def test_the_products_own_command(kleff: Kleff, lab: Path, garden: Path, tmp_pat
 def test_what_still_has_files_open(kleff: Kleff, lab: Path, garden: Path, tmp_path: Path) -> None:
     """Named with program, number and account; ended if that is said."""
     add(lab, name="viewer.exe", path=r"C:\Tools\viewer.exe", opens=[r"C:\Garden\seed.txt"], account="mira")
-    file = procedure(tmp_path / "p.toml", GARDEN)
+    file = procedure(tmp_path / "p.toml", "[places]\nprogram = ['C:\\Windows']\n" + GARDEN)
     shown = kleff("preview", file, "--on", f"lab:{lab}").out
+    assert "explorer.exe" not in shown, "what runs from a place of the system's own is nobody's holder"
     assert "no step stops it; --stop-holders does" in shown
     done = kleff("run", file, "--on", f"lab:{lab}", "--yes")
     assert r"still open: C:\Garden\seed.txt, by viewer.exe, number" in done.err

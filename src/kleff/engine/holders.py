@@ -6,6 +6,7 @@ from base64 import b64decode
 
 import msgspec
 
+from kleff.case.guard import Target
 from kleff.engine.kinds import KINDS
 from kleff.engine.scene import going_steps
 from kleff.objects.base import TO_DO, Action, Scene
@@ -25,10 +26,12 @@ class Holder(msgspec.Struct, kw_only=True):
 
 
 def product_places(scene: Scene, actions: list[Action]) -> list[WPath]:
-    """The product's places, and what is going to be set aside."""
+    """The product's places, as far as they may be removed, and what is going to be set aside."""
     files = scene.workstation.files
     meant = [e for texts in scene.procedure.places.values() for text in texts for e in scene.resolver.expand(text)]
     found = [WPath(files.style, e.volume, tuple(literal(n) for n in e.pattern)) for e in meant if not e.absent and not e.is_glob]
+    # A place that may not be removed is nobody's alone: half the system runs from /usr.
+    found = [p for p in found if scene.guard.check(Target(p, len(p.parts), 9)).ok]
     found += [files.from_raw(b64decode(a.exact)) for a in actions if a.phase == "delete" and a.state == TO_DO and a.exact]
     return [p for p in found if p.parts]
 
