@@ -51,6 +51,10 @@ def test_given_back_after_a_reinstall(kleff: Kleff, lab: Path, tag_studio: Path)
     assert differences(before, tree(lab / "files/C")) == []
     done = kleff("restore", case, *FILES, "--on", f"lab:{lab}", "--yes")
     assert "compared with the bag" in done.out
+    report = kleff("report", kleff.case()).out
+    assert report.splitlines()[0].endswith(": put back, and compared with the bag")
+    assert r"licence: C:\ProgramData\Brindlewort\licence.bwl, 1 file, 83 B" in report
+    assert "(put back)" in kleff("cases").out
     after = tree(lab / "files/C")
     assert first.read_text() == "begun anew"
     for key in whole:

@@ -33,7 +33,7 @@ def case_info(case: Case, discard_after: float | None = None) -> CaseInfo:
     return CaseInfo(
         id=case.id, folder=str(case.folder), state=case.state, product=case.text("product"), host=case.text("host"),
         workstation=case.text("workstation"), technician=case.text("technician"), ticket=case.text("ticket"),
-        made=case.text("made"), ended=case.text("ended"), saved_size=saved_size(case.folder / "bag"),
+        made=case.text("made"), ended=case.text("ended"), saved_size=saved_size(case.folder / "bag"), restored=gives_back(case),
         aside_items=sum(int(e.data["items"]) for e in moved), aside_size=sum(int(e.data["size"]) for e in moved),
         holds=bag_labels(case), due=due, next=next_commands(case),
     )  # fmt: skip
@@ -69,13 +69,18 @@ def saved_kinds(case: Case) -> list[str]:
     return [r.action.saves for r in rows(case) if r.action.number in numbers]
 
 
+def gives_back(case: Case) -> bool:
+    """Whether it is the case of a restore."""
+    return case.text("task") == "restore"
+
+
 def next_commands(case: Case) -> list[str]:
     """The commands that can follow, with the case's own path."""
     verbs = {
         "open": ["resume", "undo"],
         "waiting": ["resume", "undo"],
         "undoing": ["undo"],
-        "finished": ["verify", "undo", "discard"],
+        "finished": ["undo", "discard"] if gives_back(case) else ["verify", "undo", "discard"],
         "undone": ["discard"],
     }.get(case.state, [])
     if case.state in ("discarded", "undone") and case.text("bag") == "sealed" and case.journal.bag_items():
@@ -156,6 +161,13 @@ def result_line(case: Case, result: Verification | None, found: list[Row]) -> st
     """How the case stands, in one line."""
     failed = [r for r in found if r.state == FAILED]
     if case.state == "finished" and result is not None:
+        if gives_back(case):
+            missing = len(result.of(LEFT))
+            return (
+                f"not all of it is in place: {plural(missing, 'thing')} missing"
+                if missing or failed
+                else "put back, and compared with the bag"
+            )
         if result.clean and not failed:
             return f"gone: looked at {plural(result.looked, 'place')}, nothing is left"
         left = len(result.of(LEFT)) + len(result.of(UNKNOWN))
@@ -194,6 +206,7 @@ def report_page(case: Case) -> Page:
     return page
 
 
+FILES = ("backup", "restore")  # phases whose actions on paths count files alone
 BAG_STATES = {"sealed": "", "discarded": " (deleted since)"}
 
 
@@ -235,7 +248,31 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     listed.append(("Taken back", _undone(case)))
     absent = sum(1 for r in found if r.state == ABSENT and r.action.phase != "verify")
     listed.append(("Looked for and not there", [(f"{plural(absent, 'place')}; preview and JSON name them", "dim")] if absent else []))
+    if gives_back(case):
+        listed = [*_given_back(case, found, result), ("Taken back", _undone(case))]
     return [(title, lines) for title, lines in listed if lines]
+
+
+def _given_back(case: Case, found: list[Row], result: Verification | None) -> list[tuple[str, list[tuple[str, str]]]]:
+    """What a restore did, item by item."""
+    replaced = [e for e in case.journal.effects() if e.kind == "moved" and e.state == "done"]
+    return [
+        ("Put back", _lines([r for r in found if r.state == DONE])),
+        (
+            f"From the bag {case.text('bag_folder')}",
+            [("     the same was there already: " + plural(_count(found, ABSENT), "item"), "plain")],
+        ),
+        ("Set aside first", [(f"     {plural(len(replaced), 'path')} that stood in the way", "plain")] if replaced else []),
+        ("Stays as it is", _lines([r for r in found if r.state == KEPT], "warn")),
+        ("To be done by hand", _lines([r for r in found if r.state == MANUAL], "warn")),
+        ("Skipped by the technician", _lines([r for r in found if r.state == SKIPPED], "warn")),
+        ("Failed", _lines([r for r in found if r.state == FAILED], "bad")),
+        ("Missing", [(finding_line(f), "bad") for f in result.of(LEFT)] if result is not None else []),
+    ]
+
+
+def _count(found: list[Row], state: str) -> int:
+    return sum(r.state == state for r in found)
 
 
 def _nothing_saved(case: Case, found: list[Row]) -> list[tuple[str, str]]:
@@ -250,7 +287,7 @@ def _lines(found: list[Row], tone: str = "plain") -> list[tuple[str, str]]:
         action = row.action
         label = f"{action.label}: " if action.label else ""
         who = f" [{action.account}]" if action.account else ""
-        much = f", {plural(row.items, 'file' if action.phase == 'backup' else 'item')}" if action.kind == "paths" and row.items else ""
+        much = f", {plural(row.items, 'file' if action.phase in FILES else 'item')}" if action.kind == "paths" and row.items else ""
         much += f", {size(row.size)}" if row.size else ""
         note = f" - {row.note}" if row.note else ""
         lines.append((plain(f"{action.number:>3}  {label}{action.target}{who}{much}{note}"), tone))

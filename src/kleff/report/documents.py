@@ -171,8 +171,8 @@ class ListDocument(Document, kw_only=True):
 
 
 class CaseInfo(msgspec.Struct, kw_only=True):
-    """A case. `holds`: labels of what is in the bag. `due`: what is set aside may go, by the settings. `next`: the commands that
-    can follow. Times are ISO 8601 in UTC, sizes in bytes."""
+    """A case. `restored`: it put saved data back. `holds`: labels of what is in the bag. `due`: what is set aside may go, by the
+    settings. `next`: the commands that can follow. Times are ISO 8601 in UTC, sizes in bytes."""
 
     id: str
     folder: str
@@ -188,6 +188,7 @@ class CaseInfo(msgspec.Struct, kw_only=True):
     aside_items: int
     aside_size: int
     holds: list[str]
+    restored: bool
     due: bool
     next: list[str]
 

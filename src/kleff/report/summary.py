@@ -109,6 +109,7 @@ def cases_page(document: CasesDocument) -> Page:
         page.row(
             (f"  {info.state:<10} ", tones.get(info.state, "dim")),
             (f"{info.id}", "plain"),
+            ("  (put back)" if info.restored else "", "dim"),
             (f"  {info.made[:16].replace('T', ' ')}  {info.host}  {info.product}", "plain"),
             (f"  {info.ticket}", "plain"),
         )
