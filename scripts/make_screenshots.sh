@@ -39,7 +39,7 @@ cp -a potting again
 shot run-working 3.3 "kleff run tag-studio.toml --on lab:again --yes --ticket 4711 --cases busy"
 sleep 6
 cp -a potting large
-head -c 900M /dev/urandom >"large/files/C/Users/mira/Documents/Tag Studio/Market hall, all seasons.tagdesign"
+head -c 2500M /dev/urandom >"large/files/C/Users/mira/Documents/Tag Studio/Market hall, all seasons.tagdesign"
 shot backup 5 "kleff run tag-studio.toml --on lab:large --yes --cases third"
 pkill -f "cases third" || true
 rm -rf large third

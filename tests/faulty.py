@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import kleff.case.aside as aside
+import kleff.case.placing as placing
 import kleff.workstation.common.posix as posix
 
 CODES = {name: getattr(errno, name) for name in ("ENOSPC", "EACCES", "EIO", "EROFS", "EBUSY", "ETXTBSY", "ENOENT")}
@@ -41,7 +42,7 @@ class Fault:
     def arm(self) -> None:
         if self.call == "rename":
             original = posix.rename_noreplace
-            for module in (posix, aside):
+            for module in (posix, aside, placing):
                 module.rename_noreplace = self._wrapped(original, 1)  # type: ignore[attr-defined]
         else:
             setattr(os, self.call, self._wrapped(getattr(os, self.call), 0))

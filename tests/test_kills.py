@@ -106,7 +106,7 @@ def test_killed_then_resumed(bench: Bench) -> None:
     code, writes = bench.run()
     assert code == 0, bench.log.read_text()
     wanted = bench.end_state()
-    for write_number, after in points(writes, 1, 12):
+    for write_number, after in points(writes, 1, 9):
         bench.fresh()
         assert bench.run(write_number, after)[0] == KILLED
         finish(bench, ["resume"])
@@ -129,7 +129,7 @@ def test_killed_then_undone(bench: Bench) -> None:
     bench.fresh()
     before = bench.state()
     writes = bench.run()[1]
-    for write_number, after in points(writes, 2, 12):
+    for write_number, after in points(writes, 2, 9):
         bench.fresh()
         assert bench.run(write_number, after)[0] == KILLED
         finish(bench, ["undo"])
@@ -236,7 +236,7 @@ def test_the_whole_demo_killed(potting_master: Path, tmp_path: Path) -> None:
     code, writes = bench.run()
     assert code == 0, bench.log.read_text()
     wanted = bench.state()
-    for number, (write_number, after) in enumerate(points(writes, 5, 4)):
+    for number, (write_number, after) in enumerate(points(writes, 5, 3)):
         bench.fresh()
         assert bench.run(write_number, after)[0] == KILLED
         if number % 2:

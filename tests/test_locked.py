@@ -46,6 +46,10 @@ def test_nothing_is_readable_without_the_passphrase_and_all_with_it(kleff: Kleff
         assert b"7F2A-PLUM" in member.read()
     assert pyrage.decrypt(next((case / "bag/data").rglob("labels.sql.age")).read_bytes(), [identity]).count(b"INSERT") == 40
 
+    kleff("discard", case, "--yes")
+    assert list((case / "undo").rglob("*.reg")) == []
+    for file in (p for p in (*case.rglob("*"), *(lab / "files/C/.kleff").rglob("*")) if p.is_file()):
+        assert not [text for text in PLAIN[:3] if text in file.read_bytes()], file  # names are in the journal, contents are not
     reinstall(lab)
     before = tree(lab / "files/C")
     assert "the secret is not given" in kleff("restore", case, *on, code=3).err
@@ -58,6 +62,17 @@ def test_nothing_is_readable_without_the_passphrase_and_all_with_it(kleff: Kleff
     restored = kleff.case()
     assert not [p for p in restored.rglob("*") if p.is_fifo()]
     assert WORDS.encode() not in b"".join(p.read_bytes() for p in restored.rglob("*") if p.is_file())
+
+
+def test_what_undo_may_still_need_is_not_discarded(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
+    """A case that was taken back can be asked once more for what could not be; its exports stay."""
+    kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes", "--passphrase", env=GIVEN)
+    case = kleff.case()
+    exports = sorted((case / "undo").rglob("*.reg"))
+    assert exports
+    kleff("undo", case, "--yes")
+    kleff("discard", case, "--yes")
+    assert sorted((case / "undo").rglob("*.reg")) == exports
 
 
 def test_killed_while_saving(potting_master: Path, tag_studio: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -58,7 +58,7 @@ def test_what_is_changed_since_stays(kleff: Kleff, lab: Path, tag_studio: Path) 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: owners")
 def test_by_who_made_them(kleff: Kleff, tmp_path: Path) -> None:
-    """In a shared place by the owner; what is another's under a second name, or has no content here, is only listed."""
+    """In a shared place by the owner; what is another's, or has no content here, is only listed and never read."""
     top = linux_tree(tmp_path / "tree")
     place = top / "opt/studio"
     write(place / "share/help.pdf", "came with it")
@@ -70,12 +70,13 @@ def test_by_who_made_them(kleff: Kleff, tmp_path: Path) -> None:
     (top / "home/mira/.cache").mkdir()
     (top / "home/mira/.cache/studio").mkdir()
     os.link(secret, top / "home/mira/.cache/studio/mine.pdf")
+    roots = write(top / "home/mira/.cache/studio/backup of the keys.pdf", "the administrator's", mode=0o600)
     with (top / "home/mira/.cache/studio/cloud.jpg").open("wb") as file:
         file.truncate(1 << 20)
     write(top / "home/mira/.cache/studio/a.csv", "mine")
     write(top / "home/mira/.cache/studio/notes.bed", "mine")
     for path in (top / "home/mira/.cache").rglob("*"):
-        if path.stat().st_nlink == 1 or path.is_dir():
+        if path != roots and (path.stat().st_nlink == 1 or path.is_dir()):
             os.chown(path, 1001, 1001)
     os.chown(top / "home/mira/.cache", 1001, 1001)
     (top / "home/mira/Desktop").mkdir()
@@ -83,11 +84,14 @@ def test_by_who_made_them(kleff: Kleff, tmp_path: Path) -> None:
     body = "[[delete]]\npaths = ['/opt/studio', '{user.home}/.cache/studio']\n"
     file = procedure(tmp_path / "p.toml", body)
     file.write_text(file.read_text().replace('name = "Sample"', 'name = "Sample"\ndocuments = ["*.bed"]'))
+    shown = kleff("preview", file, "--on", f"root:{top}").out
+    assert "only listed: /home/mira/.cache/studio/backup of the keys.pdf, belongs to another account" in shown
     kleff("run", file, "--on", f"root:{top}", "--yes")
     mine = rescued(top / "home/mira/Desktop")
     assert sorted(p.name for p in mine.iterdir()) == ["Where these files came from.txt", "a.csv", "notes.bed"]
     text = (mine / "Where these files came from.txt").read_text()
-    assert "mine.pdf\n    another account's file under a second name" in text
+    assert "mine.pdf\n    belongs to another account" in text
+    assert "backup of the keys.pdf\n    belongs to another account" in text
     assert "cloud.jpg\n    a placeholder" in text
     tomas = rescued(top / "home/tomas")
     assert sorted(p.name for p in tomas.iterdir()) == ["Order 7.pdf", "Where these files came from.txt"]

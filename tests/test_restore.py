@@ -320,6 +320,14 @@ def to(*names: str) -> str:
     return b64encode("\0".join(names).encode()).decode()
 
 
+def hide(item: dict[str, Any]) -> None:
+    """Spell every place out, as if it hung on nobody's folder."""
+    for member in item["members"]:
+        if member.get("member"):
+            place = "/home/mira/studio" + member["path"].partition("/home/mira/studio")[2]
+            member.update(relative_b64=to(*place.strip("/").split("/")), path_b64=b64encode(place.encode()).decode())
+
+
 def relink(target: bytes) -> Callable[[dict[str, Any]], object]:
     return lambda item: [m.update(link=b64encode(target).decode()) for m in item["members"] if m["type"] == "link"]
 
@@ -346,6 +354,11 @@ HARM: dict[str, tuple[Callable[[Path], object], str]] = {
     ),
     "twice in one place": (lambda b: edit(b, "data", lambda i: i["members"].append(first(i))), "named twice"),
     "another variable": (lambda b: edit(b, "data", lambda i: i.update(variable="", base_b64="")), "the procedure saves nothing from"),
+    "nobody's, below an account's folder": (lambda b: edit(b, "data", lambda i: i.update(account="")), "is not set here"),
+    "another's, where only its own is saved": (
+        lambda b: edit(b, "data", lambda i: [hide(i), i.update(variable="", base_b64="", account="")]),
+        "the procedure saves nothing from",
+    ),
     "a device": (lambda b: repack(b, "data", [(Head(b"mira/home/studio", b"4"), b"")]), "a member of the kind"),
     "a member that the index lacks": (lambda b: edit(b, "data", lambda i: i["members"].pop()), "holds more than its index"),
     "a member that the archive lacks": (

@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tarfile
 import time
+from base64 import b64decode
 from pathlib import Path
 from typing import Any
 
@@ -97,7 +98,9 @@ service = "BrindlewortPrintBridge"
     assert saved[0]["settings"] == {"value": "7F2A-PLUM-0049-FERN", "private": True}
     assert (saved[-2]["object"], saved[-2]["name"], saved[-2]["settings"]) == ("driver", "bwprobe", {"start": "manual"})
     assert saved[-1]["settings"] == {"title": "Brindlewort print bridge", "start": "automatic", "running": "yes"}
-    assert b"printbridge.exe" in (case / "bag/data" / f"{saved[-1]['exports'][0]}.json").read_bytes() or saved[-1]["exports"]
+    exported = json.loads((case / f"bag/data/{saved[-1]['exports'][0]}.json").read_text())
+    values = {v["name"]: b64decode(v["raw"]).decode("utf-16-le") for key in exported["keys"] for v in key["values"] if v["type"] in (1, 2)}
+    assert values["ImagePath"].rstrip("\0").endswith('printbridge.exe"')
     shown = kleff("restore", case, "--dry-run").out
     assert "7F2A-PLUM" not in shown
 

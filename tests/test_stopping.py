@@ -93,6 +93,24 @@ def test_a_service_with_what_depends_on_it(kleff: Kleff, lab: Path, garden: Path
     assert (hives(lab), sorted(Lab(lab).state().running_services)) == before
 
 
+def test_services_that_depend_on_each_other(kleff: Kleff, lab: Path, garden: Path, tmp_path: Path) -> None:
+    """A ring has no order: each is stopped once, and started again."""
+    registry = open_lab(lab).registry
+    assert registry is not None
+    for name, needs in (("LabelQueue", ["BrindlewortPrintBridge", "LabelWatch"]), ("LabelWatch", ["LabelQueue"])):
+        path = rf"SYSTEM\ControlSet001\Services\{name}"
+        registry.api.create("HKLM", path)
+        registry.api.set("HKLM", path, number_value("Start", 2))
+        registry.api.set("HKLM", path, list_value("DependOnService", needs))
+    registry.api.flush()
+    add(lab, name="x.exe", path=r"C:\Tools\x.exe")
+    before = hives(lab), sorted(Lab(lab).state().running_services)
+    kleff("run", procedure(tmp_path / "p.toml", '[[stop]]\nservice = "BrindlewortPrintBridge"\n' + GARDEN), "--on", f"lab:{lab}", "--yes")
+    assert sorted(Lab(lab).state().running_services) == ["Spooler", "StocktakeSync"]
+    kleff("undo", kleff.case(), "--yes")
+    assert (hives(lab), sorted(Lab(lab).state().running_services)) == before
+
+
 def test_what_would_start_it_again(kleff: Kleff, lab: Path, garden: Path, tmp_path: Path) -> None:
     """Tasks are switched off, entries taken away, in every account; undo gives all back."""
     xml = "<Task><Exec><Command>C:\\Tools\\tagupdate.exe</Command><Arguments>/quiet</Arguments></Exec></Task>"

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import io
 import os
 import stat
 from base64 import b64encode
@@ -20,20 +21,23 @@ from urllib.parse import quote_from_bytes
 
 from kleff.case import pax
 from kleff.case.hashing import Hasher, hashing
-from kleff.case.locking import BagKey
+from kleff.case.locking import BagKey, Unsealable
 from kleff.case.saved import Member
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
 from kleff.texts import plain
+from kleff.workstation.common.copying import READ
 from kleff.workstation.common.files import FileTree
+from kleff.workstation.common.last_folder import LastFolder
 from kleff.workstation.common.posix import closing_fd
 from kleff.workstation.facets import Account
 from kleff.workstation.paths import Look, WPath, look_of
 
 LEVEL = 3
-NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
+# What goes wrong where the archive is written, not where a file is read; EPIPE: what encrypts it has ended.
+NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EPIPE)
+NONE_HERE = (errno.ENOTSUP, errno.ENODATA)  # a file system without attributes; one that has just gone
 PIECE = 1 << 19
-READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 KINDS = {"folder": pax.FOLDER, "file": pax.FILE, "link": pax.LINK, "hard link": pax.HARD_LINK}
 AGAIN = "close what writes to it, then resume"
 
@@ -70,8 +74,7 @@ class ArchiveWriter:
         self._written = 0
         self._linked: dict[tuple[int, int], Member] = {}
         self._digests: list[tuple[Member, Future[str]]] = []
-        self._open: tuple[WPath, int] | None = None
-        self._stack = ExitStack()
+        self._folders = LastFolder(files)
         self.members: list[Member] = []
 
     def add(self, wanted: Wanted) -> None:
@@ -96,7 +99,7 @@ class ArchiveWriter:
         self._write(pax.END)
         self._write(bytes(-self._written % pax.RECORD))
         self._stream.close()  # type: ignore[no-untyped-call]
-        self._stack.close()
+        self._folders.close()
         for member, digest in self._digests:
             member.sha256 = digest.result()
         firsts = {m.member: m for m in self.members}
@@ -111,8 +114,7 @@ class ArchiveWriter:
     def _add(self, path: WPath, look: Look, wanted: Wanted) -> None:
         member = self._member(path, look, wanted)
         if look.is_folder:
-            with self._files.folder(path) as fd:
-                self._put(member, _attributes(fd))
+            self._put(member, _attributes(self._folders.at(path)))
         elif look.is_link:
             target = os.fsencode(self._files.read_link(path))
             member.link = b64encode(target).decode()
@@ -133,13 +135,6 @@ class ArchiveWriter:
         )  # fmt: skip
         self._write(pax.pack(head))
 
-    def _folder(self, path: WPath) -> int:
-        """The open folder a file lies in; the same for all its files."""
-        if self._open is None or self._open[0] != path:
-            self._stack.close()
-            self._open = path, self._stack.enter_context(self._files.folder(path))
-        return self._open[1]
-
     def _add_file(self, member: Member, path: WPath, look: Look, wanted: Wanted) -> None:
         owner = wanted.account.uid if wanted.account else None
         if look.links > 1:
@@ -151,7 +146,7 @@ class ArchiveWriter:
                 self._put(member, link=first.member.encode("ascii"))
                 return
             self._linked[look.identity] = member
-        with closing_fd(os.open(path.name, READ, dir_fd=self._folder(path.parent))) as fd:
+        with closing_fd(os.open(path.name, READ, dir_fd=self._folders.at(path.parent))) as fd:
             status = os.fstat(fd)
             now = look_of(status)
             if now.identity != look.identity or not now.is_file:
@@ -200,12 +195,17 @@ class ArchiveWriter:
 
 
 def _attributes(fd: int) -> dict[str, bytes]:
-    """Extended attributes, access control lists among them; none where the file system has none."""
-    found = {}
-    with contextlib.suppress(OSError):
-        for name in os.listxattr(fd):
-            found[name] = os.getxattr(fd, name)
-    return found
+    """Extended attributes, access control lists among them; none where the file system has none.
+
+    Raises:
+        OSError: one cannot be read.
+    """
+    try:
+        return {name: os.getxattr(fd, name) for name in os.listxattr(fd)}
+    except OSError as error:
+        if error.errno not in NONE_HERE:
+            raise
+        return {}
 
 
 def write_archive(
@@ -280,13 +280,28 @@ def reading_archive(file: Path, remedy: str, whole: bool = True, key: BagKey | N
     import zstandard
 
     try:
-        with file.open("rb", buffering=0) as raw, hashing() as one, hashing() as other, hashing() as itself, ExitStack() as stack:
+        with _opened(file) as raw, hashing() as one, hashing() as other, hashing() as itself, ExitStack() as stack:
             noted = _Noting(raw, itself) if whole else raw
             source = stack.enter_context(key.unsealing(noted)) if key else noted  # type: ignore[arg-type]
-            stream = zstandard.ZstdDecompressor().stream_reader(source, read_size=PIECE)  # type: ignore[arg-type]
-            yield Opened(pax.Reader(stream.read), (one, other), itself)
-    except (pax.BadArchive, zstandard.ZstdError, OSError, EOFError) as error:
+            raw_stream = zstandard.ZstdDecompressor().stream_reader(source, read_size=PIECE)  # type: ignore[arg-type]
+            stream = io.BufferedReader(raw_stream, PIECE)
+
+            def read(size: int) -> bytes:
+                try:
+                    return stream.read(size)
+                except (zstandard.ZstdError, OSError, EOFError) as error:
+                    raise pax.BadArchive(str(error)) from None
+
+            yield Opened(pax.Reader(read), (one, other), itself)
+    except (pax.BadArchive, Unsealable) as error:
         raise DamagedCase(f"the archive cannot be read back: {error}", where=str(file), remedy=remedy) from None
+
+
+def _opened(file: Path) -> IO[bytes]:
+    try:
+        return file.open("rb", buffering=0)
+    except OSError as error:
+        raise pax.BadArchive(str(error.strerror)) from None
 
 
 class _Noting:

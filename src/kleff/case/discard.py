@@ -10,6 +10,7 @@ from kleff.case.deleting import delete_tree
 from kleff.case.effect_names import MOVED
 from kleff.case.effects import Hands, areas_of, drop_spares, spares
 from kleff.case.folder import Case
+from kleff.case.locking import KEY_FILE
 from kleff.errors import Interrupted, Refused
 from kleff.progress import Silent
 from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd
@@ -76,8 +77,18 @@ def discard_case(hands: Hands) -> Held:
                 raise _stopped(case) from None
         case.journal.mark([effect.id], "discarded")
     drop_spares(hands, every=True)
+    # Of one that was taken back, undo may still need them for what could not be.
+    if case.state == "discarded" and (case.folder / "bag" / KEY_FILE).exists():
+        _drop_exports(case)
     hands.area.clear(areas_of(hands))
     return total
+
+
+def _drop_exports(case: Case) -> None:
+    """What undo would have needed of the registry; of a case whose bag is locked nothing stays that can be read without the passphrase."""
+    for file in (case.folder / "undo").rglob("*.reg"):
+        file.with_suffix(".json").unlink(missing_ok=True)
+        file.unlink()
 
 
 def _stopped(case: Case) -> Interrupted:

@@ -157,7 +157,7 @@ def check_belongs(case: Case, workstation: Workstation) -> None:
     if case.text("identity") != workstation.identity:
         raise Refused(
             f"the case was made on another workstation ({case.text('host')})", where=str(case.folder),
-            remedy="work on it there",
+            remedy="work on it there; to put back here what it saved, name its bag",
         )  # fmt: skip
     check_trusted(case.folder, "the case", workstation)
 

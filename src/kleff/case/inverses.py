@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Protocol
 
 from kleff.case.aside import moved_from
@@ -157,6 +158,9 @@ class _PlacedKind:
     def undo(self, hands: Hands, effect: Effect) -> tuple[str, str]:
         from kleff.case.placing import take_away
 
+        bag = hands.case.text("bag_folder")
+        if bag and not (Path(bag) / "bagit.txt").is_file():
+            return "stays", f"what was put back is left: its bag {plain(bag)} is not there, and it may be the only copy"
         state, note = take_away(hands, effect)
         return state, plain(note)
 

@@ -7,17 +7,19 @@ passphrase. So nothing but the key depends on the passphrase, and large files ar
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO, Any
 
-from kleff.errors import DamagedCase, Refused, UsageError
+from kleff.errors import ActionFailed, DamagedCase, Refused, UsageError
 
 KEY_FILE = "key.age"
 ENDING = ".age"
 PASSPHRASE = "passphrase of the bag"
+PATIENCE = 30.0  # seconds to encrypt or decrypt what is still on its way
 
 
 def _age() -> Any:
@@ -56,17 +58,22 @@ class BagKey:
 
     @contextlib.contextmanager
     def sealing(self, out: IO[bytes]) -> Iterator[IO[bytes]]:
-        """What is written to the stream that is given goes to `out`, encrypted."""
+        """What is written to the stream that is given goes to `out`, encrypted.
+
+        Raises:
+            OSError: `out` cannot be written.
+        """
         reading, writing = os.pipe()
-        worker = _Worker(lambda source: _age().encrypt_io(source, out, [self._recipient]), os.fdopen(reading, "rb"))
-        with os.fdopen(writing, "wb", buffering=1 << 20) as stream:
-            try:
+        worker = _Worker(lambda source: self.encrypt(source, out), os.fdopen(reading, "rb"))
+        try:
+            with os.fdopen(writing, "wb", buffering=1 << 20) as stream:
                 yield stream
-            except BaseException:
-                with contextlib.suppress(OSError):
-                    stream.close()
-                worker.thread.join()
-                raise
+        except BrokenPipeError:
+            worker.finish()  # says why it has ended
+            raise
+        except BaseException:
+            worker.thread.join()
+            raise
         worker.finish()
 
     @contextlib.contextmanager
@@ -74,10 +81,10 @@ class BagKey:
         """A stream that gives what is in `source`, decrypted.
 
         Raises:
-            OSError: it was not sealed with this key, or is damaged.
+            Unsealable: it was not sealed with this key, or is damaged.
         """
         reading, writing = os.pipe()
-        worker = _Worker(lambda sink: _age().decrypt_io(source, sink, [self._identity]), os.fdopen(writing, "wb"))
+        worker = _Worker(lambda sink: self.decrypt(source, sink), os.fdopen(writing, "wb"))
         ended = False
         try:
             with os.fdopen(reading, "rb", buffering=1 << 20) as stream:
@@ -86,33 +93,50 @@ class BagKey:
         finally:
             worker.thread.join()
         if ended:
-            worker.finish()
+            try:
+                worker.finish()
+            except OSError as error:
+                raise Unsealable(str(error)) from None
+
+    def encrypt(self, source: Any, sink: Any) -> None:
+        """From one stream to another."""
+        _age().encrypt_io(source, sink, [self._recipient])
+
+    def decrypt(self, source: Any, sink: Any) -> None:
+        """The inverse."""
+        _age().decrypt_io(source, sink, [self._identity])
+
+
+class Unsealable(Exception):
+    """It was not sealed with this key, or is damaged."""
 
 
 class _Worker:
     """Encrypts or decrypts in a thread of its own; the stream it is given is closed at its end."""
 
-    def __init__(self, act: Any, stream: Any) -> None:
+    def __init__(self, act: Callable[[Any], None], stream: Any) -> None:
         self._error: Exception | None = None
         self.thread = threading.Thread(target=self._run, args=(act, stream), daemon=True)
         self.thread.start()
 
-    def _run(self, act: Any, stream: Any) -> None:
+    def _run(self, act: Callable[[Any], None], stream: Any) -> None:
         try:
             with contextlib.suppress(BrokenPipeError), stream:
                 act(stream)
-        except Exception as error:
+        except Exception as error:  # handed on by `finish`, in the thread that waits for it
             self._error = error
 
-    def finish(self) -> None:
+    def finish(self, seconds: float | None = None) -> None:
         """Wait for the end.
 
         Raises:
-            OSError: it went wrong.
+            OSError: it went wrong, or does not end.
         """
-        self.thread.join()
+        self.thread.join(seconds)
+        if self.thread.is_alive():
+            raise OSError(errno.ETIMEDOUT, "what encrypts or decrypts does not end")
         if self._error is not None:
-            raise self._error if isinstance(self._error, OSError) else OSError(None, str(self._error))
+            raise self._error if isinstance(self._error, OSError) else OSError(errno.EIO, str(self._error))
 
 
 def make_key(passphrase: str) -> BagKey:
@@ -150,29 +174,54 @@ class Passing:
 
     @contextlib.contextmanager
     def into(self, file: Path, key: BagKey) -> Iterator[None]:
-        """What is written to the pipe lies in `file`, encrypted, in the end."""
-        with file.open("xb") as out:
+        """What is written to the pipe lies in `file`, encrypted, in the end.
+
+        Raises:
+            ActionFailed: it cannot be written.
+        """
+        with self._telling(), file.open("xb") as out:
             os.fchmod(out.fileno(), 0o600)
-            worker = _Worker(lambda source: _age().encrypt_io(source, out, [key._recipient]), _Late(self, os.O_RDONLY))
+            worker = _Worker(lambda source: key.encrypt(source, out), _Late(self, os.O_RDONLY))
             yield from self._around(worker, os.O_WRONLY)
+            out.flush()
+            os.fsync(out.fileno())
 
     @contextlib.contextmanager
     def out_of(self, file: Path, key: BagKey) -> Iterator[None]:
-        """What is in `file` can be read from the pipe, decrypted."""
-        with file.open("rb") as source:
-            worker = _Worker(lambda sink: _age().decrypt_io(source, sink, [key._identity]), _Late(self, os.O_WRONLY))
+        """What is in `file` can be read from the pipe, decrypted.
+
+        Raises:
+            ActionFailed: it cannot be read.
+        """
+        with self._telling(), file.open("rb") as source:
+            worker = _Worker(lambda sink: key.decrypt(source, sink), _Late(self, os.O_WRONLY))
             yield from self._around(worker, os.O_RDONLY)
+
+    @contextlib.contextmanager
+    def _telling(self) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            raise ActionFailed(f"what goes through {self.path} is lost: {error.strerror}", remedy="make room, then resume") from None
 
     def _around(self, worker: _Worker, other_end: int) -> Iterator[None]:
         try:
             yield
-        finally:
-            # A program that never opened the pipe leaves the thread waiting for the other end.
-            with contextlib.suppress(OSError):
-                os.close(os.open(self.path, other_end | os.O_NONBLOCK))
-            self.path.unlink(missing_ok=True)
-            worker.thread.join(30)
-        worker.finish()
+        except ActionFailed:
+            self._release(other_end)
+            worker.finish(PATIENCE)  # if it has gone wrong itself, that is why the program ended badly
+            raise
+        except BaseException:
+            self._release(other_end)
+            raise
+        self._release(other_end)
+        worker.finish(PATIENCE)
+
+    def _release(self, other_end: int) -> None:
+        """A program that never opened the pipe leaves the thread waiting for the other end."""
+        with contextlib.suppress(OSError):
+            os.close(os.open(self.path, other_end | os.O_NONBLOCK))
+        self.path.unlink(missing_ok=True)
 
 
 class _Late(contextlib.AbstractContextManager[Any]):

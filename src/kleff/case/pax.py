@@ -57,7 +57,7 @@ def pack(head: Head) -> bytes:
         extended = {b"hdrcharset": b"BINARY", **extended}
     records = b"".join(_record(key, value) for key, value in extended.items())
     first = _block(Head(head.name[:80] + b".pax", EXTENDED, len(records), 0o600))
-    return first + records + _fill(len(records)) + _block(head)
+    return first + records + fill(len(records)) + _block(head)
 
 
 def _is_text(value: bytes) -> bool:
@@ -92,11 +92,9 @@ def _octal(number: int, width: int) -> bytes:
     return text if len(text) == width else b"7" * (width - 1) + b"\0"  # the extended header says it
 
 
-def _fill(size: int) -> bytes:
+def fill(size: int) -> bytes:
+    """What fills the last block of so many bytes."""
     return bytes(-size % BLOCK)
-
-
-fill = _fill
 
 
 class Reader:
@@ -214,8 +212,9 @@ def _extend(head: Head, extended: dict[bytes, bytes]) -> Head:
         head.uid = int(extended.pop(b"uid", b"%d" % head.uid))
         head.gid = int(extended.pop(b"gid", b"%d" % head.gid))
         if b"mtime" in extended:
-            whole, _, part = extended.pop(b"mtime").lstrip(b"-").partition(b".")
-            head.mtime = int(whole) * 10**9 + int(part.ljust(9, b"0")[:9] or b"0")
+            text = extended.pop(b"mtime")
+            whole, _, part = text.lstrip(b"-").partition(b".")
+            head.mtime = (int(whole) * 10**9 + int(part.ljust(9, b"0")[:9])) * (-1 if text.startswith(b"-") else 1)
     except ValueError:
         raise BadArchive("an extended header is damaged") from None
     if head.size < 0:

@@ -10,7 +10,6 @@ import contextlib
 import hashlib
 import os
 from base64 import b64decode, b64encode
-from collections.abc import Callable
 from dataclasses import dataclass
 
 from kleff.case.aside import Moved, moved_from
@@ -46,7 +45,6 @@ class Staging:
         self._action = action
         self._count = 0
         self._effect: Effect | None = None
-        self._made: set[WPath] = set()
 
     def begin(self, places: list[WPath]) -> None:
         """Make the areas that these places need; journaled first."""
@@ -82,7 +80,7 @@ def drop_staged(hands: Hands, effect: Effect) -> None:
                     delete_tree(fd, name, Silent())
 
 
-def put_in_place(hands: Hands, action: int, ready: list[Ready], told: Callable[[Ready], None] = lambda ready: None) -> None:
+def put_in_place(hands: Hands, action: int, ready: list[Ready]) -> None:
     """Move what lies ready to where it belongs; `BATCH` of them share a flush.
 
     Raises:
@@ -96,10 +94,9 @@ def put_in_place(hands: Hands, action: int, ready: list[Ready], told: Callable[[
         hands.case.journal.intend(intents)
         done: list[int] = []
         try:
-            for number, (one, (moved, _)) in enumerate(zip(batch, moves, strict=True), first):
+            for number, (moved, _) in enumerate(moves, first):
                 _into_place(hands, moved)
                 done.append(number)
-                told(one)
         finally:
             placed = [m for n, (m, _) in enumerate(moves, first) if n in done]
             folders = {m.place.parent for m in placed} | {m.aside.parent for m in placed}
@@ -149,24 +146,40 @@ def is_in_place(hands: Hands, effect: Effect) -> bool:
 
 
 def take_away(hands: Hands, effect: Effect) -> tuple[str, str]:
-    """The inverse: what was put in place goes, if it is still as it was put there. Returns the effect's new state and a note."""
+    """The inverse: what was put in place goes, if it is still as it was put there. Returns the effect's new state and a note.
+
+    It is moved to the area first and looked at again there, where nobody can change it any more; only then it is deleted.
+    """
     files = hands.workstation.files
     moved = moved_from(files, effect.place, effect.data)
     back = moved.aside.parent.child(f"{effect.id:04d}-back")
-    if files.look(back) is None:
+    if files.look(back) is None and not effect.data.get("taken"):
         if not hands.area.stands_in_place(moved):
             gone = files.look(moved.place) is None
             return ("undone", f"{moved.place}: was gone already") if gone else ("stays", f"{moved.place}: is something else by now; left")
         if digest(files, moved.place) != effect.data["digest"]:
-            return "stays", f"{moved.place}: has changed since it was put there; left as it is"
+            return "stays", _changed(moved)
         hands.area.make({moved.aside.parent})
-        with files.parent(moved.place) as (fd, name), files.folder(back.parent) as to:
-            rename_noreplace(fd, name, to, back.name)
-            os.fsync(to)
-            os.fsync(fd)
-            os.utime(fd, ns=moved.parent_times)
+        _rename(files, moved.place, back)
+    if not effect.data.get("taken"):
+        look = files.look(back)
+        if look is None or look.identity[1] != moved.lies_as or digest(files, back) != effect.data["digest"]:
+            _rename(files, back, moved.place)
+            return "stays", _changed(moved)
+        hands.case.journal.amend(effect, taken=True)
     with contextlib.suppress(FileNotFoundError), files.folder(moved.place.parent) as fd:
         os.utime(fd, ns=moved.parent_times)
     with files.folder(back.parent) as fd:
         delete_tree(fd, back.name, Silent())
     return "undone", ""
+
+
+def _changed(moved: Moved) -> str:
+    return f"{moved.place}: has changed since it was put there; left as it is"
+
+
+def _rename(files: FileTree, place: WPath, to_place: WPath) -> None:
+    with files.parent(place) as (fd, name), files.parent(to_place) as (to, to_name):
+        rename_noreplace(fd, name, to, to_name)
+        os.fsync(to)
+        os.fsync(fd)

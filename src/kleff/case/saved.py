@@ -75,6 +75,11 @@ class SavedItem(msgspec.Struct, kw_only=True, omit_defaults=True):
     name: str = ""
     settings: dict[str, Any] = {}
 
+    def shared(self) -> dict[str, int]:
+        """Where among the members each one stands that a hard link shares its content with."""
+        names = {m.link for m in self.members if m.type == "hard link"}
+        return {m.member: n for n, m in enumerate(self.members) if m.member in names}
+
     @property
     def files(self) -> int:
         return sum(m.type in ("file", "hard link") for m in self.members)

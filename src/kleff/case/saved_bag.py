@@ -10,6 +10,7 @@ import os
 import re
 from base64 import b64decode
 from collections.abc import Callable, Collection, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -29,6 +30,7 @@ from kleff.workstation.windows.registry import KeyRef
 RELY = "do not rely on this bag; nothing may be removed on its strength"
 INDEX = ".index.json"
 Unlock = Callable[[Path], BagKey]
+LARGE = 1 << 22  # bytes from which a file is hashed beside other work
 UNSAFE = 0o7000  # runs with its owner's or group's rights
 
 
@@ -88,7 +90,19 @@ def open_bag(folder: Path, progress: Progress | None = None, contents: bool = Tr
     Raises:
         DamagedCase: any file is missing, changed, not listed or not what its index says.
     """
-    bag = SavedBag(folder, _info(folder), sums=check_files(folder))
+    info = _info(folder)
+    with ThreadPoolExecutor(2) as pool:  # large archives are hashed while their indexes are read
+        sums, large = _check_small(folder, ())
+        told = [(file, sha256, pool.submit(sha256_of, file)) for file, sha256 in large]
+        bag = _read(SavedBag(folder, info, sums=sums), progress, contents, unlock)
+        for file, sha256, found in told:
+            _compare(file, sha256, found.result())
+    return bag
+
+
+def _read(bag: SavedBag, progress: Progress | None, contents: bool, unlock: Unlock | None) -> SavedBag:
+    """What the indexes say, each compared with its checksum and with what it names."""
+    folder = bag.folder
     if (folder / KEY_FILE).exists():
         if unlock is None:
             raise Refused("the bag is locked with a passphrase", where=str(folder), remedy="give it, on a terminal or as docs/bag.md says")
@@ -170,17 +184,34 @@ def check_files(folder: Path, known: Collection[str] = ()) -> dict[str, str]:
     Raises:
         DamagedCase: any file is missing, changed or not listed.
     """
-    listed = _manifest(folder / "manifest-sha256.txt")
+    listed, large = _check_small(folder, known)
+    for file, sha256 in large:
+        _compare(file, sha256, sha256_of(file))
+    return listed
+
+
+def _compare(file: Path, sha256: str, found: str) -> None:
+    if found != sha256:
+        raise DamagedCase("does not match its checksum", where=str(file), remedy=RELY)
+
+
+def _check_small(folder: Path, known: Collection[str]) -> tuple[dict[str, str], list[tuple[Path, str]]]:
+    """All that is listed must be there, and nothing else. Returns the payload's checksums, and those of large files, not compared yet."""
+    listed, large = _manifest(folder / "manifest-sha256.txt"), []
     for name, sha256 in {**listed, **_manifest(folder / "tagmanifest-sha256.txt")}.items():
         file = folder / name
         if not file.is_file() or file.is_symlink():
             raise DamagedCase("is missing in the bag", where=str(file), remedy=RELY)
-        if name not in known and sha256_of(file) != sha256:
-            raise DamagedCase("does not match its checksum", where=str(file), remedy=RELY)
+        if name in known:
+            continue
+        if file.lstat().st_size > LARGE:
+            large.append((file, sha256))
+        else:
+            _compare(file, sha256, sha256_of(file))
     present = {str(p.relative_to(folder)) for p in (folder / "data").rglob("*") if not p.is_dir() or p.is_symlink()}
     if present != set(listed):
         raise DamagedCase(f"holds files that are not listed: {_some(present - set(listed))}", where=str(folder), remedy=RELY)
-    return listed
+    return listed, large
 
 
 def _manifest(file: Path) -> dict[str, str]:
@@ -229,6 +260,9 @@ def _check_members(item: SavedItem, file: Path) -> None:
 # -- what a bag from elsewhere may hold ------------------------------------------------------------------------
 
 
+NO_NAMES = frozenset((b"", b".", b".."))
+
+
 def relative_names(member: Member) -> tuple[str, ...]:
     """The names of a member below its item's base; () for the base itself.
 
@@ -237,7 +271,7 @@ def relative_names(member: Member) -> tuple[str, ...]:
     """
     raw = b64decode(member.relative_b64)
     names = raw.split(b"\0") if raw else []
-    if any(n in (b"", b".", b"..") or b"/" in n for n in names):
+    if b"/" in raw or not NO_NAMES.isdisjoint(names):
         raise DamagedCase(f"{member.path} leads out of its folder", remedy="do not use this bag")
     return tuple(os.fsdecode(n) for n in names)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from kleff.case.effect_names import KEY, MOVED, UNINSTALLER, VALUE
+from kleff.case.effect_names import KEY, MOVED, PLACED, UNINSTALLER, VALUE, WRITTEN
 from kleff.case.effects import Hands, areas_of, drop_spares
 from kleff.case.inverses import KINDS, reconcile
 from kleff.case.journal import Effect
@@ -38,7 +38,9 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
     case = hands.case
     if case.state == "discarded":
         raise Refused(
-            "what was set aside has been discarded; it cannot be taken back", where=str(case.folder), remedy="restore from the bag by hand"
+            "what was set aside has been discarded; it cannot be taken back",
+            where=str(case.folder),
+            remedy=f"put back what was saved with  kleff restore {case.folder}",
         )
     if only is not None and case.state != "finished":
         raise Refused(
@@ -76,7 +78,7 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
 
 def can_be_tried_again(effect: Effect) -> bool:
     """Whether an effect that could not be taken back may be, once what stood in the way is gone."""
-    return effect.state == "stays" and (effect.kind in (MOVED, KEY, VALUE) or bool(effect.data.get("index")))
+    return effect.state == "stays" and (effect.kind in (MOVED, KEY, VALUE, PLACED, WRITTEN) or bool(effect.data.get("index")))
 
 
 def _part(hands: Hands, effects: list[Effect], only: set[int]) -> list[Effect]:

@@ -1,4 +1,4 @@
-"""Taking saved files out of an archive: each is hashed while it is written, and nothing else than what the index says is made."""
+"""Taking saved files out of an archive: nothing else than what its index says is made."""
 
 from __future__ import annotations
 
@@ -7,23 +7,25 @@ import os
 from base64 import b64decode
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future
-from contextlib import ExitStack
 from dataclasses import dataclass, field
+from functools import partial
 
 from kleff.case import pax
 from kleff.case.archive import Opened, differs, reading_archive
 from kleff.case.saved import Member, SavedItem
 from kleff.case.saved_bag import RELY, UNSAFE, SavedBag
+from kleff.case.workers import Workers
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
 from kleff.texts import plain
 from kleff.workstation.common.copying import READ, WRITE, copy_file
-from kleff.workstation.common.files import FileTree
+from kleff.workstation.common.files import FileTree, Owner
+from kleff.workstation.common.last_folder import LastFolder
 from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd
 from kleff.workstation.paths import WPath, look_of
 
+LANES = 2  # threads that make files
 PAGE = 4096  # what a hole is at least, on common file systems
-Owner = tuple[int, int] | None
 
 
 @dataclass
@@ -34,7 +36,8 @@ class Unpacking:
         rooms: where each member is made, by its place among the item's members.
         there: where members already stand that a hard link may need.
         owner: who gets it: (uid, gid), or None to leave it to the system.
-        own: the bag was made on this very workstation: access control lists and the like mean the same here.
+        own: the bag was made on this very workstation: access control lists and the like mean the same here, and nobody else can have
+            changed the archive since it was verified. Of any other, each file is hashed before anything is put in place.
     """
 
     bag: SavedBag
@@ -45,9 +48,13 @@ class Unpacking:
     there: dict[int, WPath]
     owner: Callable[[Member], Owner]
     own: bool
-    _stack: ExitStack = field(default_factory=ExitStack)
-    _open: tuple[WPath, int] | None = None
     _digests: list[tuple[Member, Future[str]]] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self._folders = LastFolder(self.files)
+        self._shared = self.item.shared()
+        self._lanes = [Lane(self) for _ in range(LANES)]
+        self._lane = 0
 
     def run(self) -> None:
         """Make everything, and settle the folders' own attributes last.
@@ -59,22 +66,33 @@ class Unpacking:
         archive = self.bag.payload(self.item.archive)
         members = [(n, m) for n, m in enumerate(self.item.members) if m.member]
         try:
-            with reading_archive(archive, RELY, whole=False, key=self.bag.key) as opened, self._stack:
-                for (number, member), head in zip(members, self._heads(opened, len(members)), strict=True):
-                    wrong = differs(head, member)
-                    if wrong:
-                        raise DamagedCase(wrong, where=str(archive), remedy=RELY)
-                    if number in self.rooms:
-                        self._make(number, member, opened)
+            with reading_archive(archive, RELY, whole=False, key=self.bag.key) as opened, self._open():
+                with Workers(LANES) as workers:
+                    for (number, member), head in zip(members, self._heads(opened, len(members)), strict=True):
+                        wrong = differs(head, member)
+                        if wrong:
+                            raise DamagedCase(wrong, where=str(archive), remedy=RELY)
+                        if number in self.rooms:
+                            self._make(number, member, opened, workers)
                 wrong = next((m.path for m, digest in self._digests if digest.result() != m.sha256), "")
                 if wrong:
                     raise DamagedCase(f"has changed since it was verified: {plain(wrong)}", where=str(archive), remedy=RELY)
             for number, member in reversed(members):
                 if number in self.rooms and member.type == "folder":
                     with self.files.folder(self.rooms[number]) as fd:
-                        self._settle(fd, member)
+                        self.settle(fd, member)
         except OSError as error:
             raise ActionFailed(f"cannot be put back: {error.strerror}", remedy="make room, check the rights; then resume") from None
+
+    @contextlib.contextmanager
+    def _open(self) -> Iterator[None]:
+        """Whatever happens, nothing stays open."""
+        try:
+            yield
+        finally:
+            self._folders.close()
+            for lane in self._lanes:
+                lane.close()
 
     def _heads(self, opened: Opened, count: int) -> Iterator[pax.Head]:
         found = 0
@@ -86,48 +104,46 @@ class Unpacking:
         if found != count:
             raise pax.BadArchive("it holds more or less than its index")
 
-    def _make(self, number: int, member: Member, opened: Opened) -> None:
+    def _make(self, number: int, member: Member, opened: Opened, workers: Workers) -> None:
         room = self.rooms[number]
-        parent = self._folder(room.parent)
-        if member.type == "folder":
-            os.mkdir(room.name, 0o700, dir_fd=parent)
-        elif member.type == "link":
-            os.symlink(os.fsdecode(b64decode(member.link)), room.name, dir_fd=parent)
-            owner = self.owner(member)
-            if owner:
-                os.chown(room.name, *owner, dir_fd=parent, follow_symlinks=False)
-            os.utime(room.name, ns=(member.mtime, member.mtime), dir_fd=parent, follow_symlinks=False)
+        if member.type == "file":
+            self._file(room, member, opened, workers)
         elif member.type == "hard link":
-            self._link(member, room, parent)
+            workers.wait()  # until what it is a second name of is whole
+            self._link(member, room, self._folders.at(room.parent))
         else:
-            with closing_fd(os.open(room.name, WRITE, 0o600, dir_fd=parent)) as fd:
-                self._write(fd, member, opened)
-                self._settle(fd, member)
+            parent = self._folders.at(room.parent)
+            if member.type == "folder":
+                os.mkdir(room.name, 0o700, dir_fd=parent)
+            else:
+                os.symlink(os.fsdecode(b64decode(member.link)), room.name, dir_fd=parent)
+                owner = self.owner(member)
+                if owner:
+                    os.chown(room.name, *owner, dir_fd=parent, follow_symlinks=False)
+                os.utime(room.name, ns=(member.mtime, member.mtime), dir_fd=parent, follow_symlinks=False)
         self.progress.step(1)
 
-    def _folder(self, folder: WPath) -> int:
-        if self._open is None or self._open[0] != folder:
-            self._stack.close()
-            self._open = folder, self._stack.enter_context(self.files.folder(folder))
-        return self._open[1]
-
-    def _write(self, fd: int, member: Member, opened: Opened) -> None:
-        at = 0
-        if member.sparse:
-            os.ftruncate(fd, member.size)
+    def _file(self, room: WPath, member: Member, opened: Opened, workers: Workers) -> None:
+        """Read it here; a lane makes and writes it. What lies in one folder is made in one lane."""
+        if self._lanes[self._lane].folder != room.parent:
+            self._lane = (self._lane + 1) % LANES
+            self._lanes[self._lane].folder = room.parent
+        lane = self._lanes[self._lane]
+        pieces = 0
         for piece in opened.reader.content():
-            opened.hasher.update(piece)
-            if member.sparse:
-                _write_with_holes(fd, piece, at)
-            else:
-                _write_all(fd, piece)
-            at += len(piece)
+            if not self.own:
+                opened.hasher.update(piece)
+            workers.hand(self._lane, partial(lane.write, room, member, piece, len(piece) == member.size))
             self.progress.step(size=len(piece))
-        self._digests.append((member, opened.end_file()))
+            pieces += 1
+        if pieces != 1:
+            workers.hand(self._lane, partial(lane.write, room, member, b"", True))
+        if not self.own:
+            self._digests.append((member, opened.end_file()))
 
     def _link(self, member: Member, room: WPath, parent: int) -> None:
         """A second name of a member before it: of the one made with it, else a copy of the one that stands in place already."""
-        first = next(n for n, m in enumerate(self.item.members) if m.member == member.link)
+        first = self._shared[member.link]
         if first in self.rooms:
             with self.files.parent(self.rooms[first]) as (fd, name):
                 os.link(name, room.name, src_dir_fd=fd, dst_dir_fd=parent, follow_symlinks=False)
@@ -140,7 +156,7 @@ class Unpacking:
                 remedy="add --replace, or copy it out of the bag by hand",
             )
 
-    def _settle(self, fd: int, member: Member) -> None:
+    def settle(self, fd: int, member: Member) -> None:
         """Owner and mode before the attributes: chown(2) clears capabilities, and chmod(2) changes the mask of a list."""
         owner = self.owner(member)
         if owner:
@@ -151,6 +167,45 @@ class Unpacking:
                 with contextlib.suppress(OSError):  # a file system without them
                     os.setxattr(fd, name, b64decode(value))
         os.utime(fd, ns=(member.mtime, member.mtime))
+
+
+class Lane:
+    """Makes one file after the other, in a thread of its own.
+
+    Attributes:
+        folder: where the file that was handed over last is made; used by who hands over alone.
+    """
+
+    def __init__(self, unpacking: Unpacking) -> None:
+        self.folder: WPath | None = None
+        self._unpacking = unpacking
+        self._folders = LastFolder(unpacking.files)
+        self._fd = -1  # the file in hand
+        self._at = 0
+
+    def write(self, room: WPath, member: Member, piece: bytes, last: bool) -> None:
+        """The next piece of a file, which is made with the first and settled with the last."""
+        if self._fd < 0:
+            self._fd, self._at = os.open(room.name, WRITE, 0o600, dir_fd=self._folders.at(room.parent)), 0
+            if member.sparse:
+                os.ftruncate(self._fd, member.size)
+        if member.sparse:
+            _write_with_holes(self._fd, piece, self._at)
+        else:
+            _write_all(self._fd, piece)
+        self._at += len(piece)
+        if last:
+            self._unpacking.settle(self._fd, member)
+            self._close_file()
+
+    def close(self) -> None:
+        self._close_file()
+        self._folders.close()
+
+    def _close_file(self) -> None:
+        if self._fd >= 0:
+            fd, self._fd = self._fd, -1
+            os.close(fd)
 
 
 def _write_all(fd: int, data: bytes) -> None:

@@ -23,8 +23,6 @@ if TYPE_CHECKING:
     from kleff.case.folder import Case
     from kleff.case.saved_bag import SavedBag, Unlock
     from kleff.engine.preview import Plan
-    from kleff.engine.restore import Wanted
-    from kleff.objects.base import Scene
     from kleff.objects.giving import Giving
     from kleff.objects.secrets import Secrets
     from kleff.procedure.load import Procedure
@@ -75,13 +73,15 @@ def restore(
     from kleff.cli.show import message, show
     from kleff.engine.restore import Wanted, check_room, check_wanted, plan_restore
     from kleff.engine.run import refuse_if_refused
+    from kleff.errors import NotClean
+    from kleff.objects.base import MANUAL, TO_DO
     from kleff.report.documents import encode
     from kleff.report.giving import restore_document, restore_page
 
     where = cases or default_cases()
     to = dict(_pair(text) for text in to_account or [])
     wanted = Wanted(tuple(only or ()), tuple(account or ()))
-    giving = _giving(saved, where, on, yes, procedure, library, secret_fd or [], to, replace)
+    giving = _giving(saved, where, on, yes, procedure, library, secret_fd or [], to, replace, quiet)
     check_wanted(giving.bag, wanted, to, giving.scene)
     plan = plan_restore(giving, wanted)
     if json and dry_run:
@@ -91,15 +91,17 @@ def restore(
     refuse_if_refused(plan)
     if dry_run:
         return
-    if not any(a.state == "to do" for a in plan.actions):
+    if not any(a.state == TO_DO for a in plan.actions):
         message("\nNothing is to be put back; no case was made.")
+        if any(a.state == MANUAL for a in plan.actions):
+            raise typer.Exit(NotClean.exit_code)
         return
     check_room(giving, plan)
     workstation = giving.scene.workstation
     remedy = f"look at it with  --dry-run,  then add  --yes --on {workstation.spec}"
     confirm(f"\nPut this back on {workstation.name} ({workstation.spec})?", yes, remedy)
     what = f"restoring {giving.bag.folder.name}"
-    with lock(workstation, what), _new_case(giving, plan, wanted, where, ticket, technician, library) as case:
+    with lock(workstation, what), _new_case(giving, plan, where, ticket, technician, library) as case:
         if not quiet:
             message(f"\nCase {case.folder}")
         give_back(giving, case, quiet, json)
@@ -107,7 +109,7 @@ def restore(
 
 def _giving(
     saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None, secret_fd: list[str],
-    to: dict[str, str], replace: bool,
+    to: dict[str, str], replace: bool, quiet: bool,
 ) -> Giving:  # fmt: skip
     """The bag verified, the procedure loaded, on a workstation where something may be put."""
     from kleff.case.folder import check_unmarked
@@ -117,7 +119,7 @@ def _giving(
 
     secrets = Secrets()
     give_secrets(secrets, secret_fd)
-    workstation, bag, loaded, own = _opened(saved, cases, on, yes, procedure, library, secrets)
+    workstation, bag, loaded, own = _opened(saved, cases, on, yes, procedure, library, secrets, quiet)
     check_rights(workstation)
     check_unmarked(workstation)
     scene = scene_with(workstation, loaded, library, told=Told(secrets=secrets))
@@ -130,7 +132,7 @@ def _pair(text: str) -> tuple[str, str]:
 
 
 def _opened(
-    saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None, secrets: Secrets
+    saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None, secrets: Secrets, quiet: bool
 ) -> tuple[Workstation, SavedBag, Procedure, bool]:
     """The workstation, the bag verified whole, the technician's own procedure, and whether the bag was made right here."""
     from kleff.case.saved_bag import check_harmless
@@ -143,7 +145,7 @@ def _opened(
     if (folder / "bagit.txt").is_file():
         check_named(on, yes)
         workstation = open_workstation(on or "this")
-        with watching(quiet=False) as progress:
+        with watching(quiet) as progress:
             progress.start("verifying the bag")
             bag = _verified(folder.absolute(), progress, secrets)
             check_harmless(bag)
@@ -161,11 +163,11 @@ def _opened(
                 remedy="put it back by hand; docs/bag.md says how to open it",
             )  # fmt: skip
         return workstation, bag, loaded, False
-    return _opened_case(saved, cases, on, procedure, library, secrets)
+    return _opened_case(saved, cases, on, procedure, library, secrets, quiet)
 
 
 def _opened_case(
-    saved: str, cases: Path, on: str | None, procedure: str | None, library: Path | None, secrets: Secrets
+    saved: str, cases: Path, on: str | None, procedure: str | None, library: Path | None, secrets: Secrets, quiet: bool
 ) -> tuple[Workstation, SavedBag, Procedure, bool]:
     from kleff.case.folder import find_case, open_case
     from kleff.cli.cases import case_workstation
@@ -185,7 +187,7 @@ def _opened_case(
             loaded = read_procedure(procedure, library)
         else:
             loaded = parse_procedure(case.journal.get("procedure"), case.text("procedure_name"), model_table())
-    with watching(quiet=False) as progress:
+    with watching(quiet) as progress:
         progress.start("verifying the bag")
         return workstation, _verified(folder / "bag", progress, secrets, contents=False), loaded, True
 
@@ -212,11 +214,11 @@ def _verified(folder: Path, progress: Progress, secrets: Secrets, contents: bool
         raise DamagedBag(error.what, where=error.where, remedy="use an undamaged copy of the bag; nothing was changed") from None
 
 
-def _new_case(giving: Giving, plan: Plan, wanted: Wanted, cases: Path, ticket: str, technician: str, library: Path | None) -> Case:
+def _new_case(giving: Giving, plan: Plan, cases: Path, ticket: str, technician: str, library: Path | None) -> Case:
     from kleff.cli.work import new_case
-    from kleff.engine.restore import giving_facts
+    from kleff.engine.restore import agreed
 
-    return new_case(giving.scene, plan, cases, ticket, technician, library, **giving_facts(giving, wanted))
+    return new_case(giving.scene, plan, cases, ticket, technician, library, **agreed(giving))
 
 
 def give_back(giving: Giving, case: Case, quiet: bool, json: bool, skip: int = 0, because: str = "", again: bool = False) -> None:
@@ -240,21 +242,3 @@ def give_back(giving: Giving, case: Case, quiet: bool, json: bool, skip: int = 0
         show(restored_page(case, ended))
     if not ended.clean:
         raise typer.Exit(NotClean.exit_code)
-
-
-def giving_of(case: Case, scene: Scene) -> Giving:
-    """What the case of a restore works with, verified again.
-
-    Raises:
-        DamagedCase: the bag is not there any more, or has changed.
-    """
-    import msgspec
-
-    from kleff.case.saved_bag import check_harmless, open_bag
-    from kleff.objects.giving import Giving
-
-    told = msgspec.json.decode(case.text("giving") or "{}")
-    bag = open_bag(Path(case.text("bag_folder")), contents=not told.get("own"), unlock=unlock_with(scene.secrets))
-    if not told.get("own"):
-        check_harmless(bag)
-    return Giving(scene, bag, bool(told.get("own")), dict(told.get("to", {})), bool(told.get("replace")))

@@ -270,8 +270,9 @@ def resume(
     from kleff.case.marks import lock
     from kleff.cli.cases import case_workstation, scene_of
     from kleff.cli.common import check_rights, default_cases, give_secrets
-    from kleff.cli.giving import give_back, giving_of
+    from kleff.cli.giving import give_back, unlock_with
     from kleff.cli.manual import confirmation
+    from kleff.engine.restore import giving_of
     from kleff.errors import Refused, UsageError
 
     if bool(skip) != bool(because.strip()):
@@ -294,6 +295,6 @@ def resume(
             scene.bag_key = open_key(file, given) if file.exists() else make_key(given)
         scene.confirmed = {name: confirmation("") for name in confirmed or []}
         if opened.text("task") == "restore":
-            give_back(giving_of(opened, scene), opened, quiet, json, skip, because, again=True)
+            give_back(giving_of(opened, scene, unlock_with(scene.secrets)), opened, quiet, json, skip, because, again=True)
         else:
             _work(scene, opened, quiet, json, skip, because, again=True)

@@ -53,8 +53,8 @@ def planned_holders(scene: Scene, actions: list[Action]) -> list[Holder]:
     for step in going_steps(scene, "stop"):
         if isinstance(KINDS[step.kind], ProcessKind):
             going |= {p.pid for p in with_children(matching(step, scene), facet)}
-    stops_services = bool(going_steps(scene, "stop") or going_steps(scene, "purge"))
+    services = {service for step in going_steps(scene, "stop") if (service := getattr(step.model, "service", ""))}
     return [
-        Holder(line=line_of(p), path=plain(path), stopped=p.pid in going or (stops_services and p.parent == 1 and not p.account))
+        Holder(line=line_of(p), path=plain(path), stopped=p.pid in going or facet.service_of(p) in services)
         for p, path in found
     ]  # fmt: skip

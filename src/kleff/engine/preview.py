@@ -12,6 +12,7 @@ import msgspec
 from kleff.engine.holders import Holder, planned_holders
 from kleff.engine.kinds import KINDS
 from kleff.engine.scene import steps_here
+from kleff.errors import LinkOnTheWay
 from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
 from kleff.objects.paths import found_paths
 from kleff.objects.presence import plan_presence
@@ -120,8 +121,12 @@ def _leave_synced(step: LoadedStep, scene: Scene, actions: list[Action]) -> None
     synced = getattr(step.model, "unless_synced", None)
     if synced is None:
         return
+    try:
+        last = list(_last_synced(synced.path, scene))
+    except (OSError, LinkOnTheWay):
+        last = []  # what cannot be looked at shows nothing; it is saved
     for action in (a for a in actions if a.state == TO_DO):
-        found = [t for name, t in _last_synced(synced.path, scene) if name in ("", action.account)]
+        found = [t for name, t in last if name in ("", action.account)]
         if found and time.time() - max(found) / 10**9 < parse_duration(synced.newer_than):
             action.state = KEPT
             action.reason = (

@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Sequence
+from base64 import b64decode
+from collections.abc import Iterator
 from dataclasses import dataclass
+from pathlib import Path
 
 import msgspec
 
+from kleff.case.effect_names import PLACED
 from kleff.case.folder import Case
 from kleff.case.saved import SavedItem
-from kleff.case.saved_bag import SavedBag
+from kleff.case.saved_bag import SavedBag, Unlock, check_harmless, open_bag
 from kleff.engine.preview import Plan, Totals
 from kleff.engine.run import Row, Runner, rows
 from kleff.engine.verify import LEFT, Finding, Verification
-from kleff.errors import Refused, UsageError
-from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Outcome, Scene
+from kleff.errors import DamagedCase, Refused, UsageError
+from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, REFUSED, SKIPPED, TO_DO, UNREADABLE, Action, Outcome, Scene
 from kleff.objects.giving import Giver, Giving
 from kleff.objects.giving_others import CommandBack, KeysBack, ShownBack
 from kleff.objects.giving_paths import PathsBack
 from kleff.procedure.globs import fold
-from kleff.texts import plural, size
+from kleff.texts import size
+from kleff.workstation.common.posix import sha256_of
+from kleff.workstation.paths import WPath
 
 GIVERS: dict[str, Giver] = {
     "paths": PathsBack(),
@@ -87,31 +92,68 @@ def plan_restore(giving: Giving, wanted: Wanted) -> Plan:
 
 
 def check_room(giving: Giving, plan: Plan) -> None:
-    """Refuse before the first byte if the volumes are too small.
+    """Refuse before the first byte if a volume is too small.
 
     Raises:
         Refused.
     """
     files = giving.scene.workstation.files
-    needed = sum(a.size for a in plan.actions if a.state == TO_DO and a.kind == "paths")
-    for volume, folder in files.volumes.items():
-        if len(files.volumes) == 1 or volume == "C:":
-            status = os.statvfs(folder)
-            free = status.f_bavail * status.f_frsize
-            if needed > free:
-                raise Refused(
-                    f"{size(needed)} are to be put back, and {size(free)} are free",
-                    where=str(folder),
-                    remedy="make room; nothing was changed",
-                )
+    needed: dict[int, int] = {}
+    places: dict[int, str] = {}
+    for action in (a for a in plan.actions if a.state == TO_DO and a.exact):
+        path = files.from_raw(b64decode(action.exact))
+        while files.look(path) is None:
+            path = path.parent
+        host = files.host(path)
+        volume = os.lstat(host).st_dev
+        needed[volume] = needed.get(volume, 0) + action.size
+        places[volume] = host
+    for volume, amount in needed.items():
+        status = os.statvfs(places[volume])
+        free = status.f_bavail * status.f_frsize
+        if amount > free:
+            what = f"{size(amount)} are to be put back, and {size(free)} are free"
+            raise Refused(what, where=places[volume], remedy="make room; nothing was changed")
 
 
-def giving_facts(giving: Giving, wanted: Wanted) -> dict[str, str]:
-    """What the case of a restore keeps, so that it can be resumed."""
-    told = {
-        "own": giving.own, "to": giving.to, "replace": giving.replace, "labels": list(wanted.labels), "accounts": list(wanted.accounts),
-    }  # fmt: skip
+class Agreed(msgspec.Struct, kw_only=True):
+    """What the case of a restore keeps besides its plan, so that it can be resumed with the very same bag."""
+
+    own: bool
+    to: dict[str, str]
+    replace: bool
+    manifest: str
+
+
+def agreed(giving: Giving) -> dict[str, str]:
+    """For the journal of the case."""
+    told = Agreed(own=giving.own, to=giving.to, replace=giving.replace, manifest=_manifest(giving.bag))
     return {"task": "restore", "bag_folder": str(giving.bag.folder), "giving": msgspec.json.encode(told).decode()}
+
+
+def _manifest(bag: SavedBag) -> str:
+    return sha256_of(bag.folder / "manifest-sha256.txt")
+
+
+def giving_of(case: Case, scene: Scene, unlock: Unlock) -> Giving:
+    """What the case of a restore works with, verified again.
+
+    Raises:
+        DamagedCase: the bag is not there any more, or the case cannot be read.
+        Refused: it is another bag than the one that was agreed on.
+    """
+    try:
+        told = msgspec.json.decode(case.text("giving"), type=Agreed)
+    except msgspec.MsgspecError as error:
+        raise DamagedCase(
+            f"what was agreed cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
+        ) from None
+    bag = open_bag(Path(case.text("bag_folder")), contents=not told.own, unlock=unlock)
+    if _manifest(bag) != told.manifest:
+        raise Refused("the bag is another than the one that was agreed on", where=str(bag.folder), remedy=f"kleff undo {case.folder}")
+    if not told.own:
+        check_harmless(bag)
+    return Giving(scene, bag, told.own, told.to, told.replace)
 
 
 class Restorer(Runner):
@@ -125,7 +167,7 @@ class Restorer(Runner):
         return 1
 
     def _pending(self, row: Row) -> bool:
-        return row.state not in (DONE, "skipped", ABSENT, KEPT, MANUAL)
+        return row.state not in (DONE, SKIPPED, ABSENT, KEPT, MANUAL)
 
     def _do(self, row: Row) -> Outcome:
         stem = str(row.action.details["stem"])
@@ -141,14 +183,16 @@ class Restorer(Runner):
     def _findings(self) -> Iterator[Finding]:
         for row in rows(self.case):
             action = row.action
+            if row.state == MANUAL:
+                text = f"{action.target}: {action.reason}"
+                yield Finding(state=LEFT, kind=action.kind, target=text, line=action.line, phase="restore", account=action.account)
             if row.state in (DONE, ABSENT) and action.state in (TO_DO, ABSENT):
                 stem = str(action.details["stem"])
                 item = self.giving.bag.items[stem]
-                for text in GIVERS[item.object].missing(item, stem, self.giving):
+                for text in GIVERS[item.object].missing(item, stem, self.giving, self._placed(action)):
                     yield Finding(state=LEFT, kind=action.kind, target=text, line=action.line, phase="restore", account=action.account)
 
-
-def conflicts(plan: Plan) -> Sequence[str]:
-    """What stands in the way, for the summary."""
-    kept = [a for a in plan.actions if a.state == KEPT or any(s.startswith("stays") for s in a.shows)]
-    return [f"{plural(len(kept), 'item')} with something else in place, which stays; --replace sets it aside first"] if kept else []
+    def _placed(self, action: Action) -> list[WPath]:
+        files = self.giving.scene.workstation.files
+        effects = self.case.journal.effects(action.number)
+        return [files.from_raw(e.place) for e in effects if e.kind == PLACED and e.state == DONE]

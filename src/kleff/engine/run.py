@@ -203,7 +203,7 @@ class Runner:
             self._end_holders(action)
         self._tell(action)
         try:
-            outcome = self._do(row)
+            outcome = self._done(row)
         except (Stopped, DamagedCase) as error:
             raise Stopped(error.what, where=error.where, remedy=f"{error.remedy}; {self._ways()}") from None
         except (ActionFailed, KleffError) as error:
@@ -212,6 +212,13 @@ class Runner:
         if outcome.restart:
             self.case.journal.set(restart="asked for")
         self.case.journal.end_action(action.number, outcome.state, outcome.note, outcome.items, outcome.size)
+
+    def _done(self, row: Row) -> Outcome:
+        try:
+            return self._do(row)
+        except OSError as error:  # what no kind of object has put into words
+            what = f"{plain(str(error.filename or row.action.target))}: {error.strerror or error}"
+            raise ActionFailed(what, remedy="make room, check the rights; then resume") from None
 
     def _do(self, row: Row) -> Outcome:
         action, step = row.action, self._step(row.action)

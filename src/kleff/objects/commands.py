@@ -1,8 +1,11 @@
 """Programs of the product that export its data and take it in again, and commands that must no longer be found."""
 
+import os
+import tempfile
 from collections.abc import Collection, Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 from msgspec import Meta, field
 
@@ -15,6 +18,9 @@ from kleff.procedure.variables import BadTemplate, parse_template
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plain, plural
 from kleff.workstation.facets import Given
+
+if TYPE_CHECKING:
+    from kleff.case.journal import Effect
 
 ITEM, SAVED = "{item}", "{saved}"
 BY_INPUT = "standard input"
@@ -79,6 +85,11 @@ class CommandStop(Step, kw_only=True, frozen=True):
         except BadTemplate as error:
             yield ("command", 0), str(error)
 
+    @property
+    def need(self) -> tuple[str, str]:
+        """(name of the secret, how it is handed on); empty if none is needed."""
+        return (self.secret, self.secret_as) if self.secret else ("", "")
+
 
 class CommandVerify(Step, kw_only=True, frozen=True):
     """A command that must no longer be found."""
@@ -142,21 +153,55 @@ def _last_words(file: Path) -> str:
     return f": {plain(lines[-1][:200])}" if lines else ""
 
 
+def output_of(scene: Scene, argv: list[str], patience: float, secret: tuple[str, str] = ("", "")) -> str:
+    """What a program says on its standard output; it never lies on a disk.
+
+    Raises:
+        ActionFailed: as `run_program`.
+    """
+    memory = Path("/dev/shm")
+    with tempfile.TemporaryDirectory(prefix="kleff-", dir=memory if os.access(memory, os.W_OK) else None) as folder:
+        output = Path(folder) / "said.txt"
+        try:
+            run_program(scene, argv, output, patience, errors=Path(folder) / "errors.txt", secret=secret)
+        except ActionFailed as error:
+            raise ActionFailed(error.what, remedy="run it by hand and see; then resume") from None
+        return output.read_text("utf-8", "replace")
+
+
 def list_of(model: CommandBackup, scene: Scene) -> list[str]:
     """What there is, as the program itself tells.
 
     Raises:
         ActionFailed: it cannot be told.
     """
-    import tempfile
-
     argv = arguments(model.lists, scene)
-    if argv is None:
-        return []
-    with tempfile.TemporaryDirectory(prefix="kleff-") as folder:
-        output = Path(folder) / "list.txt"
-        run_program(scene, argv, output, parse_duration(model.patience), errors=Path(folder) / "said.txt", secret=model.need)
-        return [line.strip() for line in output.read_text("utf-8", "replace").splitlines() if line.strip()]
+    text = output_of(scene, argv, parse_duration(model.patience), model.need) if argv else ""
+    return [line.strip() for line in text.splitlines() if line.strip()]
+
+
+@contextmanager
+def taken_down(what: str, action: Action, work: Work) -> "Iterator[Effect]":
+    """The effect of a command that runs within: journaled before, and how it ended after.
+
+    One that ends badly may be run again; of one that was cut off nobody knows how far it came.
+    """
+    effect = work.hands.intend(action.number, COMMAND, {"what": what})
+    try:
+        yield effect
+    except ActionFailed:
+        work.hands.case.journal.amend(effect, failed=True)
+        raise
+    work.hands.case.journal.amend(effect, code=0)
+    work.hands.done(effect)
+
+
+def earlier(action: Action, work: Work) -> str:
+    """How an earlier try to run the command of an action went: `ended`, `cut off`, or ""."""
+    tries = [e.data for e in work.hands.case.journal.effects(action.number) if e.kind == COMMAND]
+    if any(data.get("code") == 0 for data in tries):
+        return "ended"
+    return "cut off" if any(not data.get("failed") for data in tries) else ""
 
 
 class CommandKind(Offers):
@@ -200,15 +245,11 @@ class CommandKind(Offers):
         argv = arguments(list(model.command), work.scene)
         if argv is None:
             return Outcome(note="is not there any more")
-        before = [e for e in work.hands.case.journal.effects(action.number) if e.kind == COMMAND and e.state == "done"]
-        if before and model.without_return:
+        if model.without_return and earlier(action, work):
             return Outcome(items=1, note="was run before the run was cut off")
-        effect = work.hands.intend(
-            action.number, COMMAND, {"what": f"what {plain(' '.join(argv))} has done" if model.without_return else ""}
-        )
-        secret = (model.secret, model.secret_as) if model.secret else ("", "")
-        run_program(work.scene, argv, work.hands.case.output(effect.id), parse_duration(model.patience), secret=secret)
-        work.hands.done(effect)
+        what = f"what {plain(' '.join(argv))} has done" if model.without_return else ""
+        with taken_down(what, action, work) as effect:
+            run_program(work.scene, argv, work.hands.case.output(effect.id), parse_duration(model.patience), secret=model.need)
         return Outcome(items=1)
 
     def _listed(self, step: LoadedStep, model: CommandBackup, scene: Scene, action: Action) -> Iterator[Action]:
@@ -224,10 +265,13 @@ class CommandKind(Offers):
         elif ITEM in model.saves_as:
             for name in names:
                 argv = arguments(model.command, scene, name) or []
-                yield scene.action(
+                each = scene.action(
                     step, "export", plain(model.saves_as.replace(ITEM, name)), undo="stays in the bag", items=1,
                     details={"listed": [name], "item": name}, shows=[plain("runs: " + " ".join(argv))],
                 )  # fmt: skip
+                if name.startswith("-"):
+                    each.state, each.reason = MANUAL, "the program could take its name for an option; export by hand"
+                yield each
             return
         else:
             action.shows.append(f"holds {plural(len(names), 'thing')}: {plain(', '.join(names[:4]))}{' ...' if len(names) > 4 else ''}")

@@ -1,16 +1,14 @@
 """Saving what is no file: facts for the report, settings of services, which packages there were and who had chosen them."""
 
 import re
-import tempfile
 from collections.abc import Collection, Iterator
-from pathlib import Path
 from typing import Annotated
 
 from msgspec import Meta, field
 
 from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base import ABSENT, TO_DO, UNREADABLE, Action, Offers, Outcome, Scene, Work
-from kleff.objects.commands import arguments, objection_to, run_program
+from kleff.objects.commands import arguments, objection_to, output_of
 from kleff.objects.keys import meant_keys
 from kleff.objects.packages import Names
 from kleff.objects.paths import found_paths
@@ -110,10 +108,7 @@ def _texts(model: FactBackup, scene: Scene) -> Iterator[tuple[str, str]]:
             raise Untold(f"{model.told_by[0]} is not there")
         if why := objection_to(argv, scene):
             raise Untold(why)
-        with tempfile.TemporaryDirectory(prefix="kleff-") as folder:
-            output = Path(folder) / "said.txt"
-            run_program(scene, argv, output, PATIENCE)
-            yield "", output.read_text("utf-8", "replace")
+        yield "", output_of(scene, argv, PATIENCE)
 
 
 class FactKind(Offers):

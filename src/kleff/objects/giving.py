@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from base64 import b64decode
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
@@ -13,6 +13,7 @@ from kleff.case.saved_bag import SavedBag
 from kleff.objects.base import Action, Outcome, Scene, Work
 from kleff.procedure.globs import fold
 from kleff.procedure.model import Step
+from kleff.workstation.common.files import Owner
 from kleff.workstation.facets import Account
 from kleff.workstation.paths import WPath
 
@@ -100,6 +101,16 @@ def where_it_stood(member_b64: str, scene: Scene) -> WPath:
     return path
 
 
+def owner_of(account: Account | None, scene: Scene) -> Owner:
+    """(uid, gid) of what is made for an account; None where the system has no numbers, or Kleff may not choose."""
+    if not scene.workstation.admin or scene.workstation.style.drives:
+        return None
+    if account is None or account.uid is None:
+        return (0, 0)
+    home = scene.workstation.files.look(account.home)
+    return (account.uid, home.gid if home is not None and home.uid == account.uid else account.uid)
+
+
 class Giver(Protocol):
     """Gives one kind of object back."""
 
@@ -113,5 +124,9 @@ class Giver(Protocol):
             ActionFailed: naming the thing and the remedy.
         """
 
-    def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
-        """Looked at again in the end: what of it is not in place and the same."""
+    def missing(self, item: SavedItem, stem: str, giving: Giving, placed: Sequence[WPath]) -> list[str]:
+        """Looked at again in the end: what of it is not in place and the same.
+
+        Args:
+            placed: what this very restore has put in place.
+        """

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from kleff.case.saved import SavedItem
 from kleff.errors import ActionFailed
-from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, Action, Outcome, Work
-from kleff.objects.commands import SAVED, CommandBackup, arguments, list_of, objection_to, run_program
+from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, Action, Outcome, Work
+from kleff.objects.commands import SAVED, CommandBackup, arguments, earlier, list_of, objection_to, run_program, taken_down
 from kleff.objects.giving import Giving, Nowhere
 from kleff.objects.keys import KeyBackup, ValueBackup, for_people, meant_keys
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plain, plural
+from kleff.workstation.paths import WPath
 from kleff.workstation.windows.regfile import RegKey
 from kleff.workstation.windows.registry import KeyRef
 
@@ -56,11 +57,14 @@ class KeysBack:
             raise ActionFailed(str(error), remedy="look at it; then resume") from None
         return Outcome(items=count)
 
-    def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
+    def missing(self, item: SavedItem, stem: str, giving: Giving, placed: Sequence[WPath]) -> list[str]:
         from kleff.case.writing import compare
 
         assert giving.scene.workstation.registry is not None
-        found = [(key, compare(giving.scene.workstation.registry, key, tree)) for key, tree in _keys_here(item, giving)]
+        try:
+            found = [(key, compare(giving.scene.workstation.registry, key, tree)) for key, tree in _keys_here(item, giving)]
+        except Nowhere as error:
+            return [f"{item.label}: {error}"]
         return [f"{plain(for_people(key))}: not all of it is there" for key, difference in found if difference.anything]
 
 
@@ -121,6 +125,8 @@ class CommandBack:
             yield action
             return
         action.shows = [plain("runs: " + " ".join(argv))]
+        if not giving.own:
+            action.shows.append("what it is given comes from elsewhere: it does whatever it finds written there")
         why = objection_to(argv, giving.scene)
         if why:
             action.state, action.reason = MANUAL, plain(why)
@@ -145,29 +151,32 @@ class CommandBack:
             action.shows.append(f"saved were {plural(len(item.listed), 'thing')}")
 
     def do(self, action: Action, item: SavedItem, giving: Giving, work: Work) -> Outcome:
-        from kleff.case.effect_names import COMMAND
-
         now = next(self.plan(item, action.details["stem"], giving))
         model = _step_of(item, giving)
-        if now.state in (ABSENT, KEPT):
-            return Outcome(note=now.reason)
-        if now.state != "to do" or model is None:
+        before = earlier(action, work)
+        if before == "cut off":
+            raise ActionFailed(
+                f"{item.name} was being taken in when the last try was cut off; part of it may be there",
+                remedy="look what is in it; then resume with --skip",
+            )
+        if now.state == KEPT or before:
+            return Outcome(note="" if before else now.reason)
+        if now.state != TO_DO or model is None:
             raise ActionFailed(now.reason, remedy="do it by hand, then resume with --skip")
         work.progress.start(f"taking in {item.name}")
-        effect = work.hands.intend(action.number, COMMAND, {"what": f"what {plain(model.restore[0])} took in of {plain(item.name)}"})
-        output = work.hands.case.output(effect.id)
-        with giving.bag.feeding(item.file, work.hands.case.folder / "output" / f"passing-{effect.id:04d}") as saved:
+        what = f"what {plain(model.restore[0])} took in of {plain(item.name)}"
+        folder = work.hands.case.folder / "output"
+        with taken_down(what, action, work) as effect, giving.bag.feeding(item.file, folder / f"passing-{effect.id:04d}") as saved:
             argv = arguments(model.restore, giving.scene, _one(item), str(saved))
             assert argv is not None
-            self._run(argv, model, saved, output, giving)
-        work.hands.done(effect)
+            self._run(argv, model, saved, work.hands.case.output(effect.id), giving)
         return Outcome(items=1, size=giving.bag.payload(item.file).stat().st_size)
 
     def _run(self, argv: list[str], model: CommandBackup, saved: Path, output: Path, giving: Giving) -> None:
         stdin = None if any(SAVED in w for w in model.restore) else saved
         run_program(giving.scene, argv, output, parse_duration(model.patience), stdin=stdin, secret=model.need)
 
-    def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
+    def missing(self, item: SavedItem, stem: str, giving: Giving, placed: Sequence[WPath]) -> list[str]:
         """Its list again: what was listed when it was saved must be there."""
         model = _step_of(item, giving)
         if model is None or not model.lists or not model.restore or not item.listed:
@@ -208,7 +217,7 @@ class ShownBack:
     def do(self, action: Action, item: SavedItem, giving: Giving, work: Work) -> Outcome:
         return Outcome()
 
-    def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
+    def missing(self, item: SavedItem, stem: str, giving: Giving, placed: Sequence[WPath]) -> list[str]:
         return []
 
 

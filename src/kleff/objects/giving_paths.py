@@ -2,56 +2,24 @@
 
 from __future__ import annotations
 
-import hashlib
-from base64 import b64decode
-from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from base64 import b64encode
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
 
 from kleff.case.guard import Target
 from kleff.case.saved import Member, SavedItem
-from kleff.case.saved_bag import relative_names
 from kleff.errors import ActionFailed, LinkOnTheWay
-from kleff.objects.base import ABSENT, DONE, KEPT, REFUSED, UNREADABLE, Action, Outcome, Scene, Work
-from kleff.objects.giving import BEFORE, Giving, Nowhere, where_it_stood
+from kleff.objects.base import ABSENT, DONE, KEPT, REFUSED, UNREADABLE, Action, Outcome, Work
+from kleff.objects.decision import Decision, Head, decide
+from kleff.objects.giving import BEFORE, Giving, Nowhere, owner_of, where_it_stood
 from kleff.objects.paths import PathsBackup
 from kleff.procedure.globs import parts_match
 from kleff.texts import plain, plural, size
+from kleff.workstation.common.files import Owner
 from kleff.workstation.facets import Account
-from kleff.workstation.paths import Look, WPath
-
-if TYPE_CHECKING:
-    from kleff.case.unpacking import Owner
+from kleff.workstation.paths import WPath
 
 SHOWN = 8  # conflicts that are listed one by one
-
-
-@dataclass
-class Head:
-    """The topmost of what is put in place by one rename; `members` by their number, with their names below it."""
-
-    place: WPath
-    members: list[tuple[int, tuple[str, ...]]] = field(default_factory=list)
-
-
-@dataclass
-class Decision:
-    """What giving back an item's files means here.
-
-    Attributes:
-        heads: what is not there and is put in place.
-        same: numbers of members that are there and the same.
-        conflicts: members that something else stands in the place of.
-    """
-
-    heads: dict[object, Head] = field(default_factory=dict)
-    same: list[int] = field(default_factory=list)
-    conflicts: list[tuple[int, WPath, Look]] = field(default_factory=list)
-    places: dict[int, WPath] = field(default_factory=dict)
-    items: int = 0
-    size: int = 0
 
 
 class PathsBack:
@@ -64,7 +32,8 @@ class PathsBack:
             account = giving.account(item)
             base = _base(item, giving)
             decision = decide(item, giving, base)
-            action.target = plain(str(_common(list(decision.places.values())) or base))
+            place = _common(list(decision.places.values())) or base
+            action.target, action.exact = plain(str(place)), b64encode(place.raw).decode()
             action.account = account.name if account else ""
             _check(item, giving, account, base, decision)
         except (Nowhere, LinkOnTheWay) as error:
@@ -86,8 +55,6 @@ class PathsBack:
         yield action
 
     def do(self, action: Action, item: SavedItem, giving: Giving, work: Work) -> Outcome:
-        from kleff.case.placing import Staging
-
         try:
             account, base = giving.account(item), _base(item, giving)
             if giving.replace:
@@ -96,11 +63,10 @@ class PathsBack:
             _check(item, giving, account, base, decision)
         except (Nowhere, LinkOnTheWay, OSError) as error:
             raise ActionFailed(f"{action.target}: {plain(str(error))}", remedy="look at it; then resume") from None
-        staging = Staging(work.hands, action.number)
         if decision.heads:
             work.progress.start(f"putting back {action.label or action.target}", items=decision.items, size=decision.size)
             try:
-                self._place(action, item, giving, decision, account, work, staging)
+                self._place(action, item, giving, decision, account, work)
             except OSError as error:
                 raise ActionFailed(
                     f"{action.target} cannot be put back: {error.strerror}", remedy="make room, check the rights; then resume"
@@ -110,14 +76,12 @@ class PathsBack:
             items=decision.items, size=decision.size, note=note, state=KEPT if decision.conflicts and not decision.heads else DONE
         )
 
-    def _place(
-        self, action: Action, item: SavedItem, giving: Giving, decision: Decision, account: Account | None, work: Work, staging: object
-    ) -> None:
+    def _place(self, action: Action, item: SavedItem, giving: Giving, decision: Decision, account: Account | None, work: Work) -> None:
         from kleff.case.placing import Ready, Staging, put_in_place
         from kleff.case.unpacking import Unpacking, make_folder
         from kleff.workstation.common.posix import sync_volume
 
-        assert isinstance(staging, Staging)
+        staging = Staging(work.hands, action.number)
         files = work.scene.workstation.files
         heads = list(decision.heads.values())
         staging.begin([h.place for h in heads])
@@ -137,12 +101,15 @@ class PathsBack:
         put_in_place(work.hands, action.number, ready)
         staging.end()
 
-    def missing(self, item: SavedItem, stem: str, giving: Giving) -> list[str]:
+    def missing(self, item: SavedItem, stem: str, giving: Giving, placed: Sequence[WPath]) -> list[str]:
         try:
             decision = decide(item, giving, _base(item, giving))
         except (Nowhere, LinkOnTheWay, OSError) as error:
             return [plain(f"{item.label}: {error}")]
-        return [f"{plain(str(head.place))} is not there" for head in decision.heads.values()]
+        changed = [place for _, place, _ in decision.conflicts if any(top.holds(place) for top in placed)]
+        return [f"{plain(str(head.place))} is not there" for head in decision.heads.values()] + [
+            f"{plain(str(place))} is not what was saved" for place in changed
+        ]
 
 
 def _common(places: list[WPath]) -> WPath | None:
@@ -177,7 +144,10 @@ def _base(item: SavedItem, giving: Giving) -> WPath:
 
 
 def _check(item: SavedItem, giving: Giving, account: Account | None, base: WPath, decision: Decision) -> None:
-    """Only where the technician's own procedure saves from, and where the guard lets things be put.
+    """Only where the technician's own procedure saves from, for that very account, and where the guard lets things be put.
+
+    What hangs on an account's folder is claimed for that account alone: a bag that hides whose it is would else reach, with an
+    administrator's rights, wherever an account has redirected its folders to.
 
     Raises:
         Nowhere: it does not.
@@ -185,7 +155,7 @@ def _check(item: SavedItem, giving: Giving, account: Account | None, base: WPath
     scene = giving.scene
     patterns = [
         (e.volume, e.pattern) for model in giving.steps(PathsBackup) for text in model.paths
-        for e in scene.resolver.expand(text, model.accounts) if not e.absent
+        for e in scene.resolver.expand(text, model.accounts) if not e.absent and e.account == account
     ]  # fmt: skip
     folded = scene.workstation.style.folded
     above = giving.base(item) or base  # as the procedure names it, before links on the way are resolved
@@ -202,88 +172,6 @@ def _check(item: SavedItem, giving: Giving, account: Account | None, base: WPath
         verdict = scene.guard.check_placing(Target(place, len(place.parts), 9, account, base if account else None))
         if not verdict.ok:
             raise Nowhere(f"{plain(str(place))}: {verdict.reason}")
-
-
-def decide(item: SavedItem, giving: Giving, base: WPath) -> Decision:
-    """Compare an item's files with what stands here; nothing is changed.
-
-    Raises:
-        OSError: something cannot be looked at, or a folder on the way is a link.
-        Nowhere: a name is none on this workstation.
-    """
-    files = giving.scene.workstation.files
-    result = Decision()
-    seen: set[object] = set()
-    present: list[tuple[int, WPath, Look]] = []
-    for number, member in enumerate(item.members):
-        if not member.member:
-            continue
-        place = base.child(*_names_here(member, giving))
-        if place.key in seen:
-            raise Nowhere(f"{plain(str(place))} is saved twice, in another spelling")
-        seen.add(place.key)
-        result.places[number] = place
-        head = _head_above(result, place)
-        look = files.look(place) if head is None else None
-        if head is not None or look is None:
-            head = head or _new_head(result, giving, place)
-            head.members.append((number, place.parts[len(head.place.parts) :]))
-            result.items += member.type != "folder"
-            result.size += member.size
-        elif look.is_folder and member.type == "folder":
-            result.same.append(number)
-        else:
-            present.append((number, place, look))
-    with ThreadPoolExecutor(2) as pool:
-        answers = pool.map(lambda one: _is_same(giving, item, item.members[one[0]], one[1], one[2]), present)
-        for one, same in zip(present, answers, strict=True):
-            if same:
-                result.same.append(one[0])
-            else:
-                result.conflicts.append(one)
-    return result
-
-
-def _names_here(member: Member, giving: Giving) -> tuple[str, ...]:
-    names = relative_names(member)
-    bad = '\\/:*?"<>|' if giving.scene.workstation.style.drives else ""
-    if any(c in bad for name in names for c in name):
-        raise Nowhere(f"{plain(member.path)} has a name that cannot be on this workstation")
-    return names
-
-
-def _head_above(decision: Decision, place: WPath) -> Head | None:
-    volume, parts = place.key
-    for depth in range(len(parts), 0, -1):
-        head = decision.heads.get((volume, parts[:depth]))
-        if head is not None:
-            return head
-    return None
-
-
-def _new_head(decision: Decision, giving: Giving, place: WPath) -> Head:
-    """At the topmost folder that is missing on the way."""
-    files = giving.scene.workstation.files
-    top = place
-    while len(top.parts) > 1 and files.look(top.parent) is None:
-        top = top.parent
-    return decision.heads.setdefault(top.key, Head(top))
-
-
-def _is_same(giving: Giving, item: SavedItem, member: Member, place: WPath, look: Look) -> bool:
-    files = giving.scene.workstation.files
-    if member.type == "link":
-        return look.is_link and files.read_link(place).encode("utf-8", "surrogateescape") == b64decode(member.link)
-    wanted = member
-    if member.type == "hard link":
-        wanted = next(m for m in item.members if m.member == member.link)
-    if not look.is_file or look.size != wanted.size or member.type == "folder":
-        return False
-    with files.reading(place) as file:
-        sha256 = hashlib.sha256()
-        while piece := file.read(1 << 18):
-            sha256.update(piece)
-        return sha256.hexdigest() == wanted.sha256
 
 
 def _shows(item: SavedItem, giving: Giving, decision: Decision) -> list[str]:
@@ -307,16 +195,6 @@ def _shows(item: SavedItem, giving: Giving, decision: Decision) -> list[str]:
 
 def _day(time: int) -> str:
     return f"{datetime.fromtimestamp(time / 10**9, UTC):%Y-%m-%d}"
-
-
-def owner_of(account: Account | None, scene: Scene) -> Owner:
-    """(uid, gid) of what is made for an account; None where the system has no numbers, or Kleff may not choose."""
-    if not scene.workstation.admin or scene.workstation.style.drives:
-        return None
-    if account is None or account.uid is None:
-        return (0, 0)
-    home = scene.workstation.files.look(account.home)
-    return (account.uid, home.gid if home is not None and home.uid == account.uid else account.uid)
 
 
 def _owner_rule(account: Account | None, giving: Giving) -> Callable[[Member], Owner]:

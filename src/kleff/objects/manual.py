@@ -1,15 +1,13 @@
 """Manual steps: what only a person can do. Confirmed with who and when, or checked where there is proof."""
 
-import tempfile
 from collections.abc import Collection, Iterator
-from pathlib import Path
 from typing import Annotated, Literal
 
 from msgspec import Meta, field
 
 from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base import DONE, MANUAL, Action, Offers, Outcome, Scene, Work
-from kleff.objects.commands import arguments, run_program
+from kleff.objects.commands import arguments, output_of
 from kleff.objects.keys import meant_keys
 from kleff.objects.paths import found_paths
 from kleff.procedure.load import LoadedStep
@@ -76,13 +74,10 @@ def _said(proof: Proof, scene: Scene) -> tuple[bool, str]:
     argv = arguments(list(proof.command), scene)
     if argv is None:
         return False, f"{proof.command[0]} is not there"
-    with tempfile.TemporaryDirectory(prefix="kleff-") as folder:
-        output = Path(folder) / "said.txt"
-        try:
-            run_program(scene, argv, output, PATIENCE)
-        except ActionFailed as error:
-            return False, error.what
-        text = output.read_text("utf-8", "replace")
+    try:
+        text = output_of(scene, argv, PATIENCE)
+    except ActionFailed as error:
+        return False, error.what
     return proof.says in text, f"{argv[0]} says {'so' if proof.says in text else 'otherwise'}"
 
 

@@ -1,8 +1,8 @@
 """Readiness: another product, package, path, key or service that must or must not be there."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, cast
 
-from msgspec import Meta
+from msgspec import Meta, defstruct
 
 from kleff.objects.base import UNREADABLE, Action, Kind, Scene
 from kleff.objects.entries import EntryEvidence
@@ -18,47 +18,25 @@ Must = Annotated[Literal["there", "absent"], Meta(description="what it must be")
 Waivable = Annotated[bool, Meta(description="--waive NAME goes on without it")]
 
 
-class EntryBefore(EntryEvidence, kw_only=True, frozen=True):
-    """A registered product that must, or must not, be there."""
-
-    must_be: Must
-    waivable: Waivable = False
-
-
-class PackageBefore(PackageEvidence, kw_only=True, frozen=True):
-    """A package that must, or must not, be there."""
-
-    must_be: Must
-    waivable: Waivable = False
-
-
-class PathBefore(PathEvidence, kw_only=True, frozen=True):
-    """A path that must, or must not, be there."""
-
-    must_be: Must
-    waivable: Waivable = False
-
-
-class KeyBefore(KeyEvidence, kw_only=True, frozen=True):
-    """A key that must, or must not, be there."""
-
-    must_be: Must
-    waivable: Waivable = False
-
-
-class ServiceBefore(ServiceEvidence, kw_only=True, frozen=True):
-    """A service that must, or must not, be registered."""
-
-    must_be: Must
-    waivable: Waivable = False
+def _before(evidence: type[Step], what: str, seen: str = "be there") -> type[Step]:
+    """The evidence of that kind, told beforehand what it must be."""
+    made = defstruct(
+        evidence.__name__.replace("Evidence", "Before"),
+        [("must_be", Must), ("waivable", Waivable, False)],
+        bases=(evidence,),
+        namespace={"__doc__": f"{what} that must, or must not, {seen}."},
+        kw_only=True,
+        frozen=True,
+    )
+    return cast(type[Step], made)
 
 
 MODELS: dict[str, type[Step]] = {
-    "entry": EntryBefore,
-    "package": PackageBefore,
-    "path": PathBefore,
-    "key": KeyBefore,
-    "service": ServiceBefore,
+    "entry": _before(EntryEvidence, "A registered product"),
+    "package": _before(PackageEvidence, "A package"),
+    "path": _before(PathEvidence, "A path"),
+    "key": _before(KeyEvidence, "A key"),
+    "service": _before(ServiceEvidence, "A service", "be registered"),
 }
 
 

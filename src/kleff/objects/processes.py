@@ -140,6 +140,8 @@ class ProcessKind(Offers):
         if not found:
             action.state = ABSENT
             action.reason = "not running" if scene.workstation.processes else "the workstation is not running"
+            if isinstance(step.model, WindowStop) and scene.workstation.system != "windows":
+                action.reason = "windows are told apart on Windows alone; name the program"
         elif step.phase == "stop":
             action.items = len(found)
             action.undo = "not started again: shown with its command line"

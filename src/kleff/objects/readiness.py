@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from kleff.objects.base import DONE, REFUSED, SKIPPED, UNREADABLE, Action, Offers, Scene
+from kleff.objects.base import DONE, REFUSED, SKIPPED, Action, Offers, Scene
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text
 from kleff.procedure.versions import parse_range
@@ -146,7 +146,6 @@ class CheckKind(Offers):
             holds, seen, remedy = check(step.model, scene, facet)
         except (Unknown, OSError) as error:
             holds, seen, remedy = False, str(error), "look at it"
-            action.state = UNREADABLE
         yield settled(action, step, scene, holds, seen, remedy)
 
 

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
+import re
 from base64 import b64decode, b64encode
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any
 
+from kleff.case.effect_names import PLACED
 from kleff.case.guard import Target
 from kleff.errors import ActionFailed, LinkOnTheWay
-from kleff.objects.base import TO_DO, Action, Offers, Outcome, Scene, Work
+from kleff.objects.base import ABSENT, TO_DO, Action, Offers, Outcome, Scene, Work
+from kleff.objects.giving import owner_of
 from kleff.objects.paths import PathsBackup, found_paths
-from kleff.procedure.globs import fold
+from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step
 from kleff.texts import plain, plural, size
+from kleff.workstation.common.files import Owner
 from kleff.workstation.facets import Account
 from kleff.workstation.paths import Look, WPath
 
@@ -32,9 +34,12 @@ DOCUMENTS = {
 KINDS = {ending: kind for kind, endings in DOCUMENTS.items() for ending in endings.split()}
 ONLY_LISTED = ("lnk", "url", "desktop")
 PROGRAMS = ("exe", "dll", "so", "msi", "sys")
+TELLING = re.compile(rf"\.(?:{'|'.join((*KINDS, *ONLY_LISTED, *PROGRAMS))})\Z", re.IGNORECASE).search
 INDEX = "Where these files came from.txt"
 PLACEHOLDER = 1 << 16  # bytes from which a file without a single block on the disk has its content elsewhere
 SHOWN = 10
+LONGEST = 255  # bytes of a name, on common file systems
+SHORTCUT = "a shortcut"
 
 
 @dataclass
@@ -50,6 +55,11 @@ def _ending(name: str) -> str:
     return name.rpartition(".")[2].lower() if "." in name else ""
 
 
+def belongs(look: Look, account: Account) -> bool:
+    """Whether a file is an account's own: with an administrator's rights nobody else's is read for it, whatever its name leads to."""
+    return account.uid is None or look.uid == account.uid
+
+
 class Rescuer:
     """Finds what has to be rescued before a plan is carried out."""
 
@@ -58,7 +68,6 @@ class Rescuer:
         self._files = scene.workstation.files
         self._people = [a for a in scene.workstation.accounts.all() if a.ordinary and a.uid != 0]
         self._public = next((a for a in scene.workstation.accounts.all() if fold(a.name) == "PUBLIC"), None)
-        self._own = [fold(t) for t in scene.procedure.product.documents]
         self._found: dict[str, Found] = {}
 
     def actions(self, planned: Sequence[Action]) -> list[Action]:
@@ -69,18 +78,21 @@ class Rescuer:
         for step in self._scene.procedure.phase("backup"):
             if isinstance(step.model, PathsBackup) and step.model.rescue and not self._scene.not_wanted(step.model):
                 self._named(step.model)
-        return [self._action(found) for found in self._found.values() if found.files]
+        told = (found for found in self._found.values() if found.files or any(why != SHORTCUT for _, why in found.listed.values()))
+        return [self._action(found) for found in told]
 
     def _look_through(self, top: WPath) -> None:
         installed = 0  # when the product's own files were last written: what is of that time or before came with it
         candidates = []
         for going in self._scene.guard.removal(top).paths:
-            for path, look in self._files.walk(going):
-                if look.is_file and _ending(path.name) in PROGRAMS:
+            for path, look in self._files.find(going, lambda name: TELLING(name) or self._is_own(name)):
+                if not look.is_file:
+                    continue
+                if _ending(path.name) in PROGRAMS:
                     installed = max(installed, look.times[1])
-                # What is named by a step itself is no find inside a place.
-                if path != top and look.is_file and (_ending(path.name) in (*KINDS, *ONLY_LISTED) or self._is_own(path)):
+                elif path != top:  # what is named by a step itself is no find inside a place
                     candidates.append((path, look))
+        candidates.sort(key=lambda found: found[0].parts)
         packages = self._scene.workstation.packages
         owned = packages.owners([p for p, _ in candidates], below=False) if packages and candidates else {}
         for path, look in candidates:
@@ -88,8 +100,8 @@ class Rescuer:
             if account is not None and str(path) not in owned and self._is_persons(path, look, installed):
                 self._add(account, path, look)
 
-    def _is_own(self, path: WPath) -> bool:
-        return any(fold(path.name).endswith(ending.lstrip("*")) for ending in self._own)
+    def _is_own(self, name: str) -> bool:
+        return any(name_matches(text, name, self._files.style.folded) for text in self._scene.procedure.product.documents)
 
     def _is_persons(self, path: WPath, look: Look, installed: int) -> bool:
         """By who made it: in a home it is that person's; elsewhere by its owner, or it is younger than the installation."""
@@ -122,11 +134,11 @@ class Rescuer:
     def _add(self, account: Account, path: WPath, look: Look) -> None:
         found = self._found.setdefault(account.id, Found(account))
         if _ending(path.name) in ONLY_LISTED:
-            found.listed[path.key] = path, "a shortcut"
+            found.listed[path.key] = path, SHORTCUT
         elif look.size >= PLACEHOLDER and self._empty_on_disk(path):
             found.listed[path.key] = path, "a placeholder, its content is not on this workstation"
-        elif look.links > 1 and self._scene.workstation.admin and look.uid not in (0, os.geteuid(), account.uid):
-            found.listed[path.key] = path, "another account's file under a second name"
+        elif not belongs(look, account):
+            found.listed[path.key] = path, "belongs to another account"
         else:
             found.files[path.key] = path, look
 
@@ -152,6 +164,8 @@ class Rescuer:
         if len(paths) > SHOWN:
             action.shows.append(f"and {plural(len(paths) - SHOWN, 'more file')}")
         action.shows += [f"only listed: {plain(str(p))}, {why}" for p, why in found.listed.values()][:SHOWN]
+        if not paths:
+            action.state, action.reason = ABSENT, "nothing that can be copied"
         return action
 
     def _place(self, account: Account) -> WPath:
@@ -176,12 +190,13 @@ class RescueKind(Offers):
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         from kleff.case.placing import Ready, Staging, put_in_place
         from kleff.case.unpacking import make_folder
-        from kleff.objects.giving_paths import owner_of
 
         files = work.scene.workstation.files
         account = work.scene.resolver.account(str(action.details["account"]))
         place = files.from_raw(b64decode(action.details["place"]))
-        if files.look(place) is not None and any(e.kind == "put in place" and e.state == "done" for e in self._effects(action, work)):
+        if account is None:
+            raise ActionFailed(f"the account {action.account} is not here any more", remedy="resume with --skip")
+        if any(e.kind == PLACED and e.state == "done" for e in work.hands.case.journal.effects(action.number)):
             return Outcome(items=action.items, size=action.size, note="rescued before the run was cut off")
         owner = owner_of(account, work.scene)
         staging = Staging(work.hands, action.number)
@@ -196,7 +211,7 @@ class RescueKind(Offers):
             for depth in range(len(below) + 1):
                 make_folder(files, staged.child(*below[:depth]), owner)
             room = staged.child(*below)
-            lines = list(self._copied(action, room, owner, work))
+            lines = list(self._copied(action, account, room, work))
             self._write_index(action, room, lines, owner, work)
             with files.folder(room) as fd:
                 os.fsync(fd)
@@ -208,18 +223,15 @@ class RescueKind(Offers):
             ) from None
         return Outcome(items=action.items, size=action.size, note=plural(action.items, "file"))
 
-    def _effects(self, action: Action, work: Work) -> list[Any]:
-        return work.hands.case.journal.effects(action.number)
-
-    def _copied(self, action: Action, room: WPath, owner: tuple[int, int] | None, work: Work) -> Iterator[tuple[str, WPath]]:
+    def _copied(self, action: Action, account: Account, room: WPath, work: Work) -> Iterator[tuple[str, WPath]]:
         """Copy each under a name of its own, read it back, and say where it came from."""
         from kleff.workstation.common.copying import copy_file
 
-        files, taken = work.scene.workstation.files, {fold(INDEX)}
+        files, taken, owner = work.scene.workstation.files, {fold(INDEX)}, owner_of(account, work.scene)
         for raw in action.details["paths"]:
             source = files.from_raw(b64decode(raw))
             look = files.look(source)
-            if look is None or not look.is_file:
+            if look is None or not look.is_file or not belongs(look, account):
                 raise ActionFailed(f"{plain(str(source))} is gone or replaced since the preview", remedy="look what took it; then resume")
             name = _free(source.name, taken)
             with files.parent(source) as (fd, old), files.folder(room) as to:
@@ -227,15 +239,14 @@ class RescueKind(Offers):
                 if owner:
                     os.chown(name, *owner, dir_fd=to, follow_symlinks=False)
                     os.utime(name, ns=look.times, dir_fd=to, follow_symlinks=False)
-            with files.reading(room.child(name)) as file:
-                if _sha256(file) != sha256:
-                    raise ActionFailed(
-                        f"{plain(str(source))} is not what was copied when it is read back", remedy="check the disk; then resume"
-                    )
+            if files.sha256(room.child(name)) != sha256:
+                raise ActionFailed(
+                    f"{plain(str(source))} is not what was copied when it is read back", remedy="check the disk; then resume"
+                )
             work.progress.step(1, look.size)
             yield name, source
 
-    def _write_index(self, action: Action, room: WPath, lines: list[tuple[str, WPath]], owner: tuple[int, int] | None, work: Work) -> None:
+    def _write_index(self, action: Action, room: WPath, lines: list[tuple[str, WPath]], owner: Owner, work: Work) -> None:
         product = work.scene.procedure.product.name
         text = [f"These files lay in places that were deleted with {product} on {datetime.now(UTC):%Y-%m-%d}.", ""]
         text += [f"{plain(name)}\n    from {plain(str(source))}" for name, source in lines]
@@ -251,13 +262,6 @@ class RescueKind(Offers):
                 os.chown(INDEX, *owner, dir_fd=fd, follow_symlinks=False)
 
 
-def _sha256(file: Any) -> str:
-    sha256 = hashlib.sha256()
-    while piece := file.read(1 << 18):
-        sha256.update(piece)
-    return sha256.hexdigest()
-
-
 def _free(name: str, taken: set[str]) -> str:
     """A name that is not taken yet, numbered before its ending."""
     stem, dot, ending = name.rpartition(".")
@@ -267,5 +271,8 @@ def _free(name: str, taken: set[str]) -> str:
     while fold(result) in taken:
         number += 1
         result = f"{stem} ({number}){dot}{ending}"
+        while len(os.fsencode(result)) > LONGEST:
+            stem = stem[:-1]
+            result = f"{stem} ({number}){dot}{ending}"
     taken.add(fold(result))
     return result

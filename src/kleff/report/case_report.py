@@ -182,19 +182,23 @@ def result_line(case: Case, result: Verification | None, found: list[Row]) -> st
     }.get(case.state, case.state)
 
 
+def facts(case: Case) -> dict[str, str]:
+    """What a report says of the case itself; what is not known is left out."""
+    info = case_info(case)
+    told = {
+        "Product": info.product, "Workstation": f"{info.host} ({info.workstation})", "Ticket": info.ticket,
+        "Technician": info.technician, "Procedure": case.text("procedure_name"), "Answers": answers_line(case),
+        "Begun": info.made, "Ended": info.ended, "Case folder": info.folder,
+    }  # fmt: skip
+    return {name: value for name, value in told.items() if value}
+
+
 def report_page(case: Case) -> Page:
     """The report as lines."""
     page, info, found, result = Page(), case_info(case), rows(case), verification(case)
     page.row((f"Case {info.id}: ", "head"), (result_line(case, result, found), "good" if result and result.clean else "warn"))
-    facts = [
-        ("product", info.product), ("workstation", f"{info.host} ({info.workstation})"), ("ticket", info.ticket),
-        ("technician", info.technician), ("procedure", case.text("procedure_name")), ("answers", answers_line(case)),
-        ("begun", info.made), ("ended", info.ended),
-        ("worked", seconds(elapsed(case))),
-    ]  # fmt: skip
-    for name, value in facts:
-        if value:
-            page.row((f"  {name:<12} ", "dim"), (plain(value), "plain"))
+    for name, value in {**facts(case), "Worked": seconds(elapsed(case))}.items():
+        page.row((f"  {name.lower():<12} ", "dim"), (plain(value), "plain"))
     for title, lines in sections(case, found, result):
         page.head(title)
         for text, tone in lines:
@@ -307,13 +311,7 @@ def report_markdown(case: Case) -> str:
     """The report as CommonMark; whatever comes from the workstation stands in code spans."""
     info, found, result = case_info(case), rows(case), verification(case)
     out = [f"# Case {info.id}", "", f"**{_mark(result_line(case, result, found))}**", ""]
-    facts = {
-        "Product": info.product, "Workstation": f"{info.host} ({info.workstation})", "Ticket": info.ticket,
-        "Technician": info.technician, "Procedure": case.text("procedure_name"), "Answers": answers_line(case),
-        "Begun": info.made, "Ended": info.ended,
-        "Case folder": info.folder,
-    }  # fmt: skip
-    out += ["| | |", "|---|---|", *(f"| {name} | {_cell(value)} |" for name, value in facts.items() if value), ""]
+    out += ["| | |", "|---|---|", *(f"| {name} | {_cell(value)} |" for name, value in facts(case).items()), ""]
     for title, lines in sections(case, found, result):
         out += [f"## {_mark(title)}", "", *(f"- {code(text.strip())}" for text, _ in lines), ""]
     if info.next:

@@ -7,7 +7,7 @@ from itertools import groupby
 from kleff.case.folder import Case
 from kleff.engine.preview import Plan
 from kleff.engine.run import Ended
-from kleff.objects.base import DONE, FAILED, KEPT, MANUAL, TO_DO
+from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, MANUAL, TO_DO, Action
 from kleff.objects.giving import Giving
 from kleff.report.documents import RestoreDocument, action_info, product_info, workstation_info
 from kleff.report.lines import STATE_TONES, Page
@@ -50,7 +50,7 @@ def restore_page(giving: Giving, plan: Plan) -> Page:
             beside = action.reason if len(action.reason) <= 60 else ""
             page.row(
                 (f"  {mark}{action.number:>3}  ", "warn" if mark == "!" else "dim"),
-                (f"{action.state:<8} ", STATE_TONES[action.state]),
+                (f"{_word(action):<8} ", STATE_TONES[action.state]),
                 (f"{action.target:<{width}}", "plain"),
                 (f"  {action.account:<{who}}" if who else "", "dim"),
                 (f"  {_amount(action.kind, action.items, action.size)}" if action.state == TO_DO else "", "plain"),
@@ -72,6 +72,13 @@ def restore_page(giving: Giving, plan: Plan) -> Page:
         else f"  what is from action {plan.no_return} on marked ! cannot be taken back"
     )
     return page
+
+
+def _word(action: Action) -> str:
+    """The state of an action; nothing to do here means that it is there, or is no thing to put back."""
+    if action.state != ABSENT:
+        return action.state
+    return "shown" if action.verb == "shown" else "in place"
 
 
 def _amount(kind: str, items: int, bytes_: int) -> str:

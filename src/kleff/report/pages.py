@@ -86,6 +86,9 @@ def preview_page(scene: Scene, plan: Plan, asked: list[Choice] | None = None) ->
         page.add(f"  NOT READY: {action.target}: {action.reason} (line {action.line})", "bad")
     rescued = [a for a in plan.actions if a.phase == "rescue"]
     for action in rescued:
+        if action.state != TO_DO:
+            page.add(f"  CANNOT BE RESCUED: {plural(len(action.details['listed']), 'file')} of {action.account}, see below", "bad")
+            continue
         page.add(
             f"  RESCUED FIRST: {plural(action.items, 'file')} of {action.account}, {size(action.size)}, copied to {action.target}", "warn"
         )

@@ -6,7 +6,7 @@ from html import escape
 
 from kleff.case.folder import Case
 from kleff.engine.run import rows
-from kleff.report.case_report import answers_line, case_info, result_line, sections, verification
+from kleff.report.case_report import case_info, facts, result_line, sections, verification
 from kleff.texts import plain
 
 STYLE = """
@@ -26,11 +26,6 @@ li { padding: .1rem 0 .1rem 5ch; text-indent: -5ch; border-bottom: 1px solid col
 def report_html(case: Case) -> str:
     """The report as HTML 5, without scripts and without anything from elsewhere."""
     info, found, result = case_info(case), rows(case), verification(case)
-    facts = {
-        "Product": info.product, "Workstation": f"{info.host} ({info.workstation})", "Ticket": info.ticket, "Technician": info.technician,
-        "Procedure": case.text("procedure_name"), "Answers": answers_line(case), "Begun": info.made, "Ended": info.ended,
-        "Case folder": info.folder,
-    }  # fmt: skip
     clean = "good" if result is not None and result.clean else "bad" if result is not None else "warn"
     out = [
         "<!doctype html>", '<html lang="en"><head><meta charset="utf-8">',
@@ -38,7 +33,7 @@ def report_html(case: Case) -> str:
         '<meta name="viewport" content="width=device-width, initial-scale=1">',
         f"<title>Case {_text(info.id)}</title><style>{STYLE}</style></head><body>",
         f"<h1>Case {_text(info.id)}</h1>", f'<p class="result {clean}">{_text(result_line(case, result, found))}</p>', "<table>",
-        *(f"<tr><th scope=row>{name}</th><td>{_text(value)}</td></tr>" for name, value in facts.items() if value), "</table>",
+        *(f"<tr><th scope=row>{name}</th><td>{_text(value)}</td></tr>" for name, value in facts(case).items()), "</table>",
     ]  # fmt: skip
     for title, lines in sections(case, found, result):
         out += [f"<h2>{_text(title)}</h2>", "<ul>"]

@@ -182,6 +182,9 @@ class Processes(Protocol):
     def holders(self, places: Sequence[WPath]) -> list[tuple[Process, str]]:
         """Who has something open at or below a place, runs from there or works in it; with that path. The protected are left out."""
 
+    def service_of(self, process: Process) -> str | None:
+        """The name of the service a process belongs to, where the system tells."""
+
     def protected(self) -> set[int]:
         """Numbers never to be signalled: process 1, Kleff and its ancestors."""
 

@@ -110,6 +110,32 @@ class Look:
         return "special file"
 
 
+@dataclass(frozen=True)
+class Measure:
+    """How much a path holds, itself included; hard links counted once.
+
+    Attributes:
+        items: files, folders, links and others.
+        files: regular files.
+        size: their bytes.
+        privileged: files that run with their owner's or group's rights (setuid, setgid).
+    """
+
+    items: int
+    files: int
+    size: int
+    privileged: int = 0
+
+
+@dataclass(frozen=True)
+class Resolved:
+    """A path whose links on the way are resolved; `links` names each and where it led; not `there` if it was seen to be missing."""
+
+    path: WPath
+    links: tuple[str, ...] = ()
+    there: bool = True
+
+
 def look_of(result: os.stat_result) -> Look:
     """A `Look` from what `os.stat` gives."""
     return Look(

@@ -7,7 +7,6 @@ import errno
 import os
 import stat
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
@@ -15,36 +14,11 @@ from kleff.errors import DamagedCase, LinkOnTheWay
 from kleff.procedure.globs import PathStyle, fold
 from kleff.workstation.common import walking
 from kleff.workstation.common.counting import Tally, count
-from kleff.workstation.common.posix import FOLDER_FLAGS, mount_id, mount_type, mounts_below
-from kleff.workstation.paths import Look, WPath, from_raw, look_of
+from kleff.workstation.common.posix import FOLDER_FLAGS, mount_id, mount_type, mounts_below, open_regular, sha256_at
+from kleff.workstation.paths import Look, Measure, Resolved, WPath, from_raw, look_of
 
+Owner = tuple[int, int] | None  # (uid, gid); None to leave it to the system
 MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
-
-
-@dataclass(frozen=True)
-class Measure:
-    """How much a path holds, itself included; hard links counted once.
-
-    Attributes:
-        items: files, folders, links and others.
-        files: regular files.
-        size: their bytes.
-        privileged: files that run with their owner's or group's rights (setuid, setgid).
-    """
-
-    items: int
-    files: int
-    size: int
-    privileged: int = 0
-
-
-@dataclass(frozen=True)
-class Resolved:
-    """A path whose links on the way are resolved; `links` names each and where it led; not `there` if it was seen to be missing."""
-
-    path: WPath
-    links: tuple[str, ...] = ()
-    there: bool = True
 
 
 class FileTree:
@@ -97,7 +71,7 @@ class FileTree:
         fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
         try:
             for index, part in enumerate(path.parts):
-                names.append(self._spelled(fd, part))
+                names.append(self.spelled(fd, part))
                 if index == len(path.parts) - 1:
                     break
                 try:
@@ -111,7 +85,8 @@ class FileTree:
             os.close(fd)
         return WPath(self.style, path.volume, tuple(names))
 
-    def _spelled(self, fd: int, name: str) -> str:
+    def spelled(self, fd: int, name: str) -> str:
+        """A name as it is spelled in an open folder; as given if nothing there is called so."""
         if not self.style.folded:
             return name
         try:
@@ -124,19 +99,33 @@ class FileTree:
 
     # -- opening without following ----------------------------------------------------------------------------
 
-    @contextlib.contextmanager
-    def folder(self, path: WPath) -> Iterator[int]:
+    def open_folder(self, path: WPath) -> int:
         """An open descriptor of a folder; every step is opened relative to the one before and follows no link.
 
         Raises:
             OSError: ENOENT, or ENOTDIR/ELOOP where a step is no folder or a link.
         """
         fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        for part in path.parts:
+            fd = self.step_down(fd, part)
+        return fd
+
+    def step_down(self, fd: int, name: str) -> int:
+        """Open a folder in an open one, which is closed, also if it fails.
+
+        Raises:
+            OSError: as `open_folder`.
+        """
         try:
-            for part in path.parts:
-                below = os.open(self._spelled(fd, part), FOLDER_FLAGS, dir_fd=fd)
-                os.close(fd)
-                fd = below
+            return os.open(self.spelled(fd, name), FOLDER_FLAGS, dir_fd=fd)
+        finally:
+            os.close(fd)
+
+    @contextlib.contextmanager
+    def folder(self, path: WPath) -> Iterator[int]:
+        """As `open_folder`, and closed in the end."""
+        fd = self.open_folder(path)
+        try:
             yield fd
         finally:
             os.close(fd)
@@ -145,7 +134,7 @@ class FileTree:
     def parent(self, path: WPath) -> Iterator[tuple[int, str]]:
         """The open parent folder of a path, and the name spelled as on the disk."""
         with self.folder(path.parent) as fd:
-            yield fd, self._spelled(fd, path.name)
+            yield fd, self.spelled(fd, path.name)
 
     def look(self, path: WPath) -> Look | None:
         """What is there; None if nothing is.
@@ -197,12 +186,16 @@ class FileTree:
             OSError: not there, not a regular file, not readable.
         """
         with self.parent(path) as (fd, name):
-            flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-            file = os.open(name, flags, dir_fd=fd)
-        if not stat.S_ISREG(os.fstat(file).st_mode):
-            os.close(file)
-            raise OSError(errno.EINVAL, "not a regular file", str(path))
-        return os.fdopen(file, "rb")
+            return os.fdopen(open_regular(fd, name), "rb")
+
+    def sha256(self, path: WPath) -> str:
+        """The SHA-256 of a regular file; no link is followed.
+
+        Raises:
+            OSError: as `reading`.
+        """
+        with self.parent(path) as (fd, name):
+            return sha256_at(fd, name)
 
     def remove_single(self, path: WPath) -> None:
         """Delete one file or link, or a folder that is empty.
@@ -236,7 +229,7 @@ class FileTree:
         fd = os.open(self.volumes[volume], FOLDER_FLAGS)
         try:
             for index, part in enumerate(parts[:-1]):
-                name = self._spelled(fd, part)
+                name = self.spelled(fd, part)
                 try:
                     below = os.open(name, FOLDER_FLAGS, dir_fd=fd)
                 except OSError as error:
@@ -248,7 +241,7 @@ class FileTree:
                 fd, done = below, (*done, name)
             if not parts:
                 return Resolved(WPath(self.style, volume, done), links)
-            last = self._spelled(fd, parts[-1])
+            last = self.spelled(fd, parts[-1])
             return Resolved(WPath(self.style, volume, (*done, last)), links, _there(fd, last))
         finally:
             os.close(fd)
@@ -278,7 +271,7 @@ class FileTree:
                 if not self._only_admin(os.fstat(fd), WPath(self.style, path.volume, path.parts[:index])):
                     return False
                 if index < len(path.parts):
-                    below = os.open(self._spelled(fd, path.parts[index]), FOLDER_FLAGS, dir_fd=fd)
+                    below = os.open(self.spelled(fd, path.parts[index]), FOLDER_FLAGS, dir_fd=fd)
                     os.close(fd)
                     fd = below
             return True
@@ -343,6 +336,19 @@ class FileTree:
                 for names, below in walking.walk(fd, lambda names, look: enter(path.child(*names), look)):
                     yield path.child(*names), below
 
+    def find(self, path: WPath, wanted: Callable[[str], object]) -> Iterator[tuple[WPath, Look]]:
+        """Files and links with a wanted name at and below a path; quicker than `walk`, as nothing else is looked at."""
+        look = self.look(path)
+        if look is None:
+            return
+        if not look.is_folder:
+            if wanted(path.name):
+                yield path, look
+            return
+        with self.folder(path) as fd:
+            for names, below in walking.find(fd, wanted):
+                yield path.child(*names), below
+
     def measure(self, path: WPath, processes: int = 2) -> Measure:
         """Count and size what is at and below a path; a large tree in two processes."""
         tally = Tally()
@@ -383,7 +389,7 @@ class FileTree:
         try:
             mount = mount_id(fd)
             for index, part in enumerate(path.parts[:-1]):
-                below = os.open(self._spelled(fd, part), FOLDER_FLAGS, dir_fd=fd)
+                below = os.open(self.spelled(fd, part), FOLDER_FLAGS, dir_fd=fd)
                 os.close(fd)
                 fd = below
                 if mount_id(fd) != mount:

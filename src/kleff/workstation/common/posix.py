@@ -7,6 +7,7 @@ import ctypes
 import errno
 import hashlib
 import os
+import stat
 from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
@@ -125,6 +126,32 @@ def sha256_of(file: Path) -> str:
     fd = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
     with os.fdopen(fd, "rb") as source:
         return hashlib.file_digest(source, "sha256").hexdigest()
+
+
+def open_regular(folder: int, name: str) -> int:
+    """Open a regular file in an open folder for reading; no link is followed, and nothing that blocks is waited for.
+
+    Raises:
+        OSError: not there, not a regular file (EINVAL), not readable.
+    """
+    fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+    if not stat.S_ISREG(os.fstat(fd).st_mode):
+        os.close(fd)
+        raise OSError(errno.EINVAL, "not a regular file", name)
+    return fd
+
+
+def sha256_at(folder: int, name: str) -> str:
+    """The SHA-256 of a regular file in an open folder.
+
+    Raises:
+        OSError: as `open_regular`.
+    """
+    sha256 = hashlib.sha256()
+    with closing_fd(open_regular(folder, name)) as fd:
+        while piece := os.read(fd, 1 << 18):
+            sha256.update(piece)
+    return sha256.hexdigest()
 
 
 def copy_new(source: Path, target: Path) -> str:

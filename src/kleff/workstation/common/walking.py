@@ -130,6 +130,47 @@ def walk(fd: int, enter: Callable[[tuple[str, ...], Look], bool]) -> Iterator[tu
         descent.close()
 
 
+def find(fd: int, wanted: Callable[[str], object]) -> Iterator[tuple[tuple[str, ...], Look]]:
+    """What is no folder below an open folder and has a wanted name, in no order; nothing else is looked at. What vanishes is left out.
+
+    Raises:
+        OSError: a folder cannot be read, or has become something else.
+    """
+    descent = Descent(fd)
+    names: list[str] = []
+    waiting: list[list[str]] = [[]]
+    try:
+        yield from _found(descent.fd, names, wanted, waiting[-1])
+        while waiting:
+            if waiting[-1]:
+                names.append(waiting[-1].pop())
+                try:
+                    descent.down(names[-1])
+                except FileNotFoundError:
+                    names.pop()
+                    continue
+                waiting.append([])
+                yield from _found(descent.fd, names, wanted, waiting[-1])
+            else:
+                waiting.pop()
+                if waiting:
+                    descent.up()
+                    names.pop()
+    finally:
+        descent.close()
+
+
+def _found(fd: int, above: list[str], wanted: Callable[[str], object], folders: list[str]) -> Iterator[tuple[tuple[str, ...], Look]]:
+    """What is directly in a folder; the folders in it are added to `folders`."""
+    with os.scandir(fd) as entries:
+        for entry in entries:
+            if entry.is_dir(follow_symlinks=False):
+                folders.append(entry.name)
+            elif wanted(entry.name):
+                with contextlib.suppress(FileNotFoundError):
+                    yield (*above, entry.name), look_of(entry.stat(follow_symlinks=False))
+
+
 def delete_below(fd: int, told: Callable[[int], None]) -> None:
     """Delete everything below an open folder; never on another volume.
 

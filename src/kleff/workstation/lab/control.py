@@ -33,6 +33,9 @@ class LabProcesses:
     def end(self, process: Process) -> None:
         self._end(process, force=True)
 
+    def service_of(self, process: Process) -> str | None:
+        return None  # a lab's services are no processes
+
     def protected(self) -> set[int]:
         return {1}
 

@@ -69,6 +69,13 @@ class LinuxProcesses:
                 result.append((process, found))
         return result
 
+    def service_of(self, process: Process) -> str | None:
+        """By its control group (systemd's layout, systemd.slice(5))."""
+        with contextlib.suppress(OSError), open(f"/proc/{process.pid}/cgroup", encoding="utf-8", errors="replace") as groups:
+            names = [part.removesuffix(".service") for line in groups for part in line.strip().split("/") if part.endswith(".service")]
+            return names[0] if names else None
+        return None
+
     def protected(self) -> set[int]:
         pids = {1, os.getpid()}
         with contextlib.suppress(psutil.Error):

@@ -6,12 +6,15 @@ import os
 import re
 import subprocess
 import time
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from kleff.errors import ActionFailed
 from kleff.workstation.facets import Service
 from kleff.workstation.linux.dpkg import ENVIRONMENT
 
+Done = subprocess.CompletedProcess[str]
 PATIENCE = 120  # seconds a command may take
 STARTING = 15  # seconds a service may need to say that it runs
 # sd-booted(3): this folder exists while systemd is the service manager.
@@ -19,13 +22,28 @@ RUNTIME = Path("/run/systemd/system")  # what is masked until the next start (sy
 SYSTEMD_RUNS = Path("/run/systemd/system")
 
 
-def _run(*argv: str) -> subprocess.CompletedProcess[str]:
+def run_quickly(argv: Sequence[str], environment: Mapping[str, str] = ENVIRONMENT, account: int | None = None) -> Done:
+    """Run a program of the service manager's to its end, as an account of that number if one is given.
+
+    Raises:
+        ActionFailed: it does not end.
+    """
+    own: dict[str, Any] = {} if account is None else {"user": account, "group": account, "extra_groups": []}
     try:
         return subprocess.run(
-            argv, capture_output=True, text=True, errors="replace", env=ENVIRONMENT, timeout=PATIENCE, check=False, stdin=subprocess.DEVNULL
-        )
+            argv, capture_output=True, text=True, errors="replace", env=environment, timeout=PATIENCE, check=False,
+            stdin=subprocess.DEVNULL, cwd="/", **own,
+        )  # fmt: skip
     except subprocess.TimeoutExpired:
         raise ActionFailed(f"{' '.join(argv)} has not ended after {PATIENCE} s", remedy="look at the service by hand") from None
+
+
+def _run(*argv: str) -> Done:
+    return run_quickly(argv)
+
+
+def _unit(name: str) -> str:
+    return name if "." in name else f"{name}.service"
 
 
 def open_services() -> SystemdServices | ScriptServices:
@@ -53,22 +71,25 @@ class SystemdServices:
         def add(of: str) -> None:
             done = _run("systemctl", "show", "--property=RequiredBy,BoundBy,ConsistsOf", "--value", "--", of)
             for other in dict.fromkeys(done.stdout.split()):
-                if other.endswith(".service") and other not in order:
+                if other.endswith(".service") and other not in seen:
+                    seen.add(other)
                     add(other)
                     order.append(other)
 
-        add(name if "." in name else f"{name}.service")
+        unit = _unit(name)
+        seen = {unit}  # units may require each other in a ring
+        add(unit)
         return [n for n in order if (found := self.get(n)) and found.running]
 
     def hold(self, name: str) -> bool:
         return _run("systemctl", "mask", "--runtime", "--", name).returncode == 0
 
     def release(self, service: Service) -> None:
-        if self._held(service.name):
+        if service.start != "masked-runtime" and self._held(service.name):
             _run("systemctl", "unmask", "--runtime", "--", service.name)
 
     def _held(self, name: str) -> bool:
-        unit = RUNTIME / (name if "." in name else f"{name}.service")
+        unit = RUNTIME / _unit(name)
         return unit.is_symlink() and os.readlink(unit) == "/dev/null"
 
     def restore(self, service: Service) -> None:

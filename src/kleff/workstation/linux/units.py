@@ -3,27 +3,18 @@
 from __future__ import annotations
 
 import os
-import subprocess
-from typing import Any
 
 from kleff.errors import ActionFailed
 from kleff.workstation.facets import Account, Service
 from kleff.workstation.linux.dpkg import ENVIRONMENT
-
-PATIENCE = 60  # seconds a command may take
+from kleff.workstation.linux.services import Done, run_quickly
 
 
 class SystemdUnits:
-    def _run(self, account: Account, *words: str) -> subprocess.CompletedProcess[str]:
+    def _run(self, account: Account, *words: str) -> Done:
         """`systemctl --user` with the account's rights; its manager is reached through its own runtime folder."""
-        assert account.uid is not None
         environment = {**ENVIRONMENT, "HOME": str(account.home), "XDG_RUNTIME_DIR": f"/run/user/{account.uid}"}
-        own: dict[str, Any] = {} if os.geteuid() == account.uid else {"user": account.uid, "group": account.uid, "extra_groups": []}
-        done: subprocess.CompletedProcess[str] = subprocess.run(
-            ["systemctl", "--user", *words], capture_output=True, text=True, errors="replace", env=environment, timeout=PATIENCE,
-            check=False, stdin=subprocess.DEVNULL, cwd="/", **own,
-        )  # fmt: skip
-        return done
+        return run_quickly(["systemctl", "--user", *words], environment, None if os.geteuid() == account.uid else account.uid)
 
     def get(self, account: Account, name: str) -> Service | None:
         if account.uid is None or not os.path.exists(f"/run/user/{account.uid}/systemd"):

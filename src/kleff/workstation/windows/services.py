@@ -50,10 +50,12 @@ class WindowsServices:
 
         def add(of: str) -> None:
             for other, needed in needs.items():
-                if fold(of) in needed and other not in order:
+                if fold(of) in needed and fold(other) not in seen:
+                    seen.add(fold(other))
                     add(other)
                     order.append(other)
 
+        seen = {fold(name)}  # services may depend on each other in a ring
         add(name)
         return [n for n in order if self._control.running(n)]
 
