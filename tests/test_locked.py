@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import random
+import re
 import shutil
 import tarfile
 from pathlib import Path
@@ -12,9 +13,9 @@ import pytest
 import zstandard
 
 from killing import KILLED, points, run_until
-from kleff.case.locking import PASSPHRASE, open_key
+from kleff.case.locking import PASSPHRASE, make_key, open_key
 from kleff.case.saved_bag import check_files, open_bag
-from kleff.errors import DamagedCase
+from kleff.errors import DamagedCase, Refused
 from kleff.workstation.lab.bench import reinstall
 from support import Kleff, clone, differences, tree
 
@@ -62,6 +63,15 @@ def test_nothing_is_readable_without_the_passphrase_and_all_with_it(kleff: Kleff
     restored = kleff.case()
     assert not [p for p in restored.rglob("*") if p.is_fifo()]
     assert WORDS.encode() not in b"".join(p.read_bytes() for p in restored.rglob("*") if p.is_file())
+
+
+def test_a_key_that_asks_for_too_much_work_is_not_called_a_wrong_passphrase(tmp_path: Path) -> None:
+    """A busy workstation may measure that it can do less than what the key was made with."""
+    file = tmp_path / "key.age"
+    file.write_bytes(re.sub(rb"(-> scrypt \S+) \d+", rb"\1 40", make_key(WORDS).file))
+    with pytest.raises(Refused, match="more work than this workstation can do now") as refused:
+        open_key(file, WORDS)
+    assert "try again" in refused.value.remedy
 
 
 def test_what_undo_may_still_need_is_not_discarded(kleff: Kleff, lab: Path, tag_studio: Path) -> None:

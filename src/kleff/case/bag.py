@@ -61,11 +61,18 @@ class Bag:
         if not data.is_dir():
             self.folder.mkdir(mode=0o700, exist_ok=True)
             if self._key and not (self.folder / KEY_FILE).exists():
-                write_new(self.folder / KEY_FILE, self._key.file)
+                self._write_key(self._key)
             data.mkdir(mode=0o700)
             sync_folder(self.folder)
             sync_folder(self._case.folder)
         return data
+
+    def _write_key(self, key: BagKey) -> None:
+        """Whole or not at all: nothing could be read with half a key."""
+        part = self.folder / f"{KEY_FILE}.part"
+        part.unlink(missing_ok=True)
+        write_new(part, key.file)
+        part.rename(self.folder / KEY_FILE)
 
     def stem(self, action: int, label: str) -> str:
         """A name for what an action saves; a second try (after a kill) gets a name of its own."""

@@ -10,6 +10,7 @@ import contextlib
 import errno
 import os
 import threading
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO, Any
@@ -20,6 +21,7 @@ KEY_FILE = "key.age"
 ENDING = ".age"
 PASSPHRASE = "passphrase of the bag"
 PATIENCE = 30.0  # seconds to encrypt or decrypt what is still on its way
+_TRIES, _PAUSE = 24, 0.25  # to open the key on a workstation that is busy; seconds between two
 
 
 def _age() -> Any:
@@ -150,13 +152,40 @@ def open_key(file: Path, passphrase: str) -> BagKey:
     """The key of a bag.
 
     Raises:
-        Refused: the passphrase is another, or the key is damaged.
+        Refused: the passphrase is another, the key is damaged, or this workstation is too slow for the work it asks for.
     """
     age, data = _age(), file.read_bytes()
     try:
-        return BagKey(age.x25519.Identity.from_str(bytes(age.passphrase.decrypt(data, passphrase)).decode()), data)
+        return BagKey(age.x25519.Identity.from_str(_decrypt(data, passphrase).decode()), data)
+    except _TooMuchWork:
+        raise Refused(
+            "opening the bag's key asks for more work than this workstation can do now", where=str(file),
+            remedy="close what keeps it busy and try again, or open the bag on a faster one; nothing was changed",
+        ) from None  # fmt: skip
     except (age.DecryptError, age.IdentityError, UnicodeDecodeError):
         raise Refused("the passphrase does not open the bag", where=str(file), remedy="try again; nothing was changed") from None
+
+
+class _TooMuchWork(Exception):
+    """The key asks for more work than is done for one passphrase."""
+
+
+def _decrypt(data: bytes, passphrase: str) -> bytes:
+    """What a passphrase encrypts.
+
+    How much work scrypt may ask for is measured anew each time, in a few milliseconds, and a busy workstation measures too little
+    (https://age-encryption.org/v1, "The scrypt recipient type", leaves the limit to the program). So it is asked more than once.
+    """
+    age = _age()
+    for left in reversed(range(_TRIES)):
+        try:
+            return bytes(age.passphrase.decrypt(data, passphrase))
+        except age.DecryptError as error:
+            if not str(error).startswith("Excessive work"):
+                raise
+            if left:
+                time.sleep(_PAUSE)
+    raise _TooMuchWork
 
 
 class Passing:
