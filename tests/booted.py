@@ -6,12 +6,12 @@ import os
 import shutil
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
 
 import kleff
+from support import until
 
 NEEDED = ("debootstrap", "systemd-nspawn", "nsenter", "apt-get")
 BOOT = r"""
@@ -73,13 +73,8 @@ class Booted:
 
     def wait(self) -> None:
         """Until it runs."""
-        deadline = time.monotonic() + 60
-        while time.monotonic() < deadline:
-            state = self.do("systemctl", "is-system-running").stdout.strip() if self._leader() else ""
-            if state in ("running", "degraded"):
-                return
-            time.sleep(0.2)
-        pytest.fail(f"the workstation does not boot: {Path(self._log.name).read_text(errors='replace')[-2000:]}")
+        if not until(lambda: bool(self._leader()) and self.do("systemctl", "is-system-running").stdout.strip() in ("running", "degraded")):
+            pytest.fail(f"the workstation does not boot: {Path(self._log.name).read_text(errors='replace')[-2000:]}")
 
     def _leader(self) -> str:
         """The process that is number 1 inside."""
@@ -110,11 +105,7 @@ class Booted:
     def restart(self) -> None:
         before = self.do("cat", "/proc/sys/kernel/random/boot_id").stdout
         self.do("systemctl", "reboot")
-        deadline = time.monotonic() + 60
-        while time.monotonic() < deadline:
-            if self._leader() and self.do("cat", "/proc/sys/kernel/random/boot_id").stdout not in ("", before):
-                break
-            time.sleep(0.2)
+        until(lambda: bool(self._leader()) and self.do("cat", "/proc/sys/kernel/random/boot_id").stdout not in ("", before))
         self.wait()
 
     def stop(self) -> None:

@@ -8,6 +8,8 @@ import os
 import shutil
 import stat
 import subprocess
+import time
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -56,6 +58,24 @@ class Kleff:
     def case(self) -> Path:
         """The newest case folder."""
         return max(self.cases.iterdir(), key=lambda p: (p / "case.db").stat().st_mtime_ns)
+
+
+def lasting(seconds: float, at_least: int) -> Iterator[int]:
+    """1, 2, 3 ... for some seconds, and on a slow machine for as long as so many take."""
+    number, end = 0, time.monotonic() + seconds
+    while number < at_least or time.monotonic() < end:
+        number += 1
+        yield number
+
+
+def until(true: Callable[[], bool], seconds: float = 60) -> bool:
+    """Wait until something holds; whether it does."""
+    end = time.monotonic() + seconds
+    while not true():
+        if time.monotonic() > end:
+            return False
+        time.sleep(0.05)
+    return True
 
 
 def clone(master: Path, target: Path) -> Path:

@@ -204,7 +204,7 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(potting_master: Path, t
     import time
 
     lab = clone(potting_master, tmp_path / "lab")
-    text = (lab / "lab.toml").read_text().replace("takes = 0.4", "takes = 6").replace("hands_over = true", "hands_over = false")
+    text = (lab / "lab.toml").read_text().replace("takes = 0.4", "takes = 9").replace("hands_over = true", "hands_over = false")
     (lab / "lab.toml").write_text(text)
     sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
     words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
@@ -219,7 +219,7 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(potting_master: Path, t
     child.send_signal(signal.SIGINT)
     begun = time.monotonic()
     assert child.wait(20) == 130
-    assert time.monotonic() - begun < 3
+    assert time.monotonic() - begun < 5
     assert "kleff: stopped at once" in child.stderr.read()
     done = kleff("resume", kleff.case())
     assert "still at work: waiting for it" in done.err

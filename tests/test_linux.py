@@ -6,7 +6,6 @@ import os
 import shutil
 import stat
 import subprocess
-import time
 from pathlib import Path
 
 import psutil
@@ -14,7 +13,7 @@ import pytest
 
 from debs import BRIDGE, LIBRARY, NEEDED, NEIGHBOUR, build, dpkg, states, used_for_a_while
 from killing import EVERY, KILLED, points, run_until
-from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
+from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, until, write
 
 SAMPLE = Path(__file__).parent.parent / "src/kleff/samples/print-bridge.toml"
 BUSYBOX = Path("/bin/busybox")
@@ -329,8 +328,7 @@ def test_this_machine(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> N
         used_for_a_while(Path("/"), None)
         subprocess.run(["/etc/init.d/brindlewort-bridge", "start"], check=True, capture_output=True)
         own = subprocess.Popen(["/usr/bin/tagbridge", "99999"])
-        time.sleep(0.3)
-        assert len(_running()) == 2
+        assert until(lambda: len(_running()) == 2)
         found = kleff("survey", bridge_procedure, "--on", "this", "--json").json()
         assert found["present"]
         assert len(found["running"]) == 3

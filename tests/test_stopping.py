@@ -190,7 +190,7 @@ def test_a_real_program_on_a_real_port_with_a_real_watchdog(kleff: Kleff, tmp_pa
         file = procedure(tmp_path / "p.toml", body)
         shown = kleff("preview", file, "--on", "this").out
         assert f"{place}/seed   stopped by a step" in shown
-        deadline = time.monotonic() + 20
+        deadline = time.monotonic() + 60
         while True:  # its watchdog needs a moment
             err = kleff("run", file, "--on", "this", "--yes", code=None).err
             if "was started again by" in err or time.monotonic() > deadline:
