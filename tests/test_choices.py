@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 
 import pexpect
@@ -83,6 +84,27 @@ def test_answers_change_what_is_done(kleff: Kleff, tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: a tree that is not a lab")
+@pytest.mark.skipif(not IS_ROOT, reason="needs root: a program that is run as administrator")
+def test_other_answers_run_no_program_again(kleff: Kleff, tmp_path: Path) -> None:
+    """A listing may take long; a preview asks for it once, whatever it compares. A run asks again only when it exports."""
+    place = Path("/opt/brindlewort-listing")
+    try:
+        counts = f'#!/bin/sh\necho "$1" >> {place}/asked\n[ "$1" = list ] || exit 4\necho sage\n'
+        program = write(place / "beds", counts, mode=0o755)
+        steps = "".join(
+            f"[[backup]]\nlabel = '{verb}'\nrequired = false\ncommand = ['{program}', 'export']\nlists = ['{program}', '{verb}']\n"
+            f"saves_as = '{verb}.txt'\n" for verb in ("list", "fail")
+        )  # fmt: skip
+        file = procedure(tmp_path / "p.toml", ASKS + steps)
+        shown = kleff("preview", file, "--on", "this", "--answer", "edition=school").out
+        assert "holds 1 thing: sage" in shown
+        assert "could not be listed" in shown
+        assert "with garden: the same" in shown
+        assert (place / "asked").read_text().split() == ["list", "fail"]
+    finally:
+        shutil.rmtree(place)
+
+
 def test_remembered_after_a_kill(tmp_path: Path) -> None:
     """Killed half-way, resume does what was answered, not what the procedure would by itself."""
     top, file = bench(tmp_path)

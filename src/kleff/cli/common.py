@@ -10,7 +10,7 @@ from pathlib import Path
 from kleff.engine.kinds import model_table
 from kleff.engine.scene import set_scene
 from kleff.errors import ProcedureError, Refused, UsageError
-from kleff.objects.base import Scene
+from kleff.objects.base import Scene, Telling
 from kleff.objects.secrets import Secrets, variable_of
 from kleff.procedure.conditions import Answer, show_answer
 from kleff.procedure.load import Procedure, load_procedure
@@ -96,16 +96,21 @@ def open_scene(name: str, on: str | None, library: Path | None) -> Scene:
 
 @dataclass(frozen=True)
 class Told:
-    """What the technician has told: answers, secrets, what is waived, which manual steps are done (and who says so, when)."""
+    """What the technician has told: answers, secrets, what is waived, which manual steps are done (and who says so, when).
+
+    Attributes:
+        heard: what programs have told a plan of the same moment.
+    """
 
     answers: dict[str, Answer] = field(default_factory=dict)
     secrets: Secrets = field(default_factory=Secrets)
     waived: frozenset[str] = frozenset()
     confirmed: dict[str, str] = field(default_factory=dict)
+    heard: Telling = field(default_factory=dict)
 
-    def answered(self, answers: dict[str, Answer]) -> Told:
+    def answered(self, answers: dict[str, Answer], heard: Telling | None = None) -> Told:
         """The same with these answers."""
-        return replace(self, answers=answers)
+        return replace(self, answers=answers, heard=heard or {})
 
 
 def scene_with(
@@ -115,6 +120,7 @@ def scene_with(
     told = told or Told()
     scene = set_scene(workstation, procedure, others=other_procedures(library, procedure), answers=told.answers)
     scene.spare, scene.secrets, scene.waived, scene.confirmed = spare, told.secrets, told.waived, told.confirmed
+    scene.heard = told.heard
     return scene
 
 

@@ -159,7 +159,7 @@ def preview(
         answers,
         answer or [],
         plan,
-        lambda other: resolve(scene_with(workstation, loaded, library, spare.value, told.answered(other))),
+        lambda other: resolve(scene_with(workstation, loaded, library, spare.value, told.answered(other, scene.told))),
     )
     if json:
         document = PreviewDocument(

@@ -158,7 +158,7 @@ def planned(
         said = [f"{name}=" for name in answers] if asked else given
 
         def again(other: dict[str, Answer]) -> Plan:
-            return preview(scene_with(workstation, procedure, library, spare, told.answered(other)))
+            return preview(scene_with(workstation, procedure, library, spare, told.answered(other, scene.told)))
 
         show(preview_page(scene, plan, choices(procedure, answers, said, plan, again)))
     return scene, plan

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 import msgspec
 
 from kleff.case.guard import Guard
+from kleff.errors import ActionFailed
 from kleff.objects.resolve import Resolver
 from kleff.objects.secrets import Secrets
 from kleff.procedure.conditions import Answer, not_wanted
@@ -25,6 +26,9 @@ TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadabl
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
 NOT_EMPTY = "not empty now; goes if it is empty when its turn comes"
 NOTHING_TO_UNDO = "nothing to take back"
+
+Telling = dict[tuple[str, ...], str | ActionFailed]
+"""What programs told, or why they could not, by the name of the secret they were given and their arguments."""
 
 
 class Action(msgspec.Struct, kw_only=True):
@@ -112,6 +116,9 @@ class Scene:
     stop_holders: bool = False
     bag_key: "BagKey | None" = None
     versions: list[str] = field(default_factory=list)
+    # What programs told while this was planned, and what they told a plan of the same moment: those are not run again.
+    told: Telling = field(default_factory=dict)
+    heard: Telling = field(default_factory=dict)
 
     def not_wanted(self, step: Step) -> str:
         """Why a step is not to be done with the answers given here; "" if it is."""
