@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import fcntl
+import math
 import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -35,6 +38,21 @@ def kleff(tmp_path: Path) -> Kleff:
     program = Path(sys.executable).parent / "kleff"
     assert program.exists(), "install the package first: pip install -e '.[test]'"
     return Kleff(program, tmp_path)
+
+
+@pytest.fixture
+def this_machine(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Only one test at a time works on the very machine the tests run on."""
+    folder = tmp_path_factory.getbasetemp()
+    with ((folder.parent if "PYTEST_XDIST_WORKER" in os.environ else folder) / "this-machine.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_auto_num_workers() -> int:
+    """With `-n auto`: a third of the time is spent waiting for programs, so more than one worker for each processor."""
+    return math.ceil(1.5 * (os.cpu_count() or 1))
 
 
 @pytest.fixture

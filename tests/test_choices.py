@@ -85,6 +85,7 @@ def test_answers_change_what_is_done(kleff: Kleff, tmp_path: Path) -> None:
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: a tree that is not a lab")
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: a program that is run as administrator")
+@pytest.mark.usefixtures("this_machine")
 def test_other_answers_run_no_program_again(kleff: Kleff, tmp_path: Path) -> None:
     """A listing may take long; a preview asks for it once, whatever it compares. A run asks again only when it exports."""
     place = Path("/opt/brindlewort-listing")

@@ -318,6 +318,7 @@ def _running() -> list[psutil.Process]:
 
 @pytest.mark.skipif(Path("/run/systemd/system").exists(), reason="with systemd as init the service is tested on a booted workstation")
 @pytest.mark.skipif(shutil.which("start-stop-daemon") is None, reason="needs start-stop-daemon")
+@pytest.mark.usefixtures("this_machine")
 def test_this_machine(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> None:
     """Real files, real dpkg, a real process of a person's, and a real service by its init script."""
     if any(Path(p).exists() for p in ("/opt/brindlewort", "/var/lib/brindlewort-bridge", "/usr/bin/tagbridge")):

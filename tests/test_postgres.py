@@ -65,7 +65,7 @@ class Server:
 
 
 @pytest.fixture
-def server() -> Iterator[Server]:
+def server(this_machine: None) -> Iterator[Server]:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]

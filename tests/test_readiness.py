@@ -210,6 +210,7 @@ def test_no_room_for_the_bag(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: to become an ordinary account")
+@pytest.mark.usefixtures("this_machine")
 def test_rights_are_asked_for_only_where_an_action_needs_them() -> None:
     """As an ordinary account: one's own folder goes, the system's is refused before anything is done."""
     with tempfile.TemporaryDirectory(prefix="kleff-test-") as folder:  # the test's own folder may be entered by root alone

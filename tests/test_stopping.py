@@ -175,6 +175,7 @@ while True:
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: whose port it is")
+@pytest.mark.usefixtures("this_machine")
 def test_a_real_program_on_a_real_port_with_a_real_watchdog(kleff: Kleff, tmp_path: Path) -> None:
     place = write(Path("/opt/brindlewort-greenhouse/data/seed")).parent
     try:
