@@ -55,6 +55,11 @@ def pytest_xdist_auto_num_workers() -> int:
     return math.ceil(1.5 * (os.cpu_count() or 1))
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What waits longest, for a whole workstation to be set up, begins first."""
+    items.sort(key=lambda item: item.path.name != "test_systemd.py")
+
+
 @pytest.fixture
 def tag_studio(tmp_path: Path) -> Path:
     """The demo's procedure."""

@@ -134,10 +134,9 @@ def preview(
     json: JsonOption = False,
 ) -> None:
     """Every action, in order; nothing is touched."""
-    from kleff.cli.common import Told, give_secrets, read_procedure, scene_with
+    from kleff.cli.common import Told, give_secrets, read_procedure
+    from kleff.cli.planning import planned
     from kleff.cli.show import show
-    from kleff.engine.choices import choices, settle, with_found
-    from kleff.engine.preview import preview as resolve
     from kleff.engine.readiness import check_names
     from kleff.errors import Refused
     from kleff.objects.secrets import Secrets
@@ -146,28 +145,19 @@ def preview(
     from kleff.workstation.open import open_workstation
 
     loaded, workstation = read_procedure(procedure, library), open_workstation(on or "this")
-    loaded = with_found(loaded, scene_with(workstation, loaded, library))
-    answers = settle(loaded, answer or [])
     secrets = Secrets()
     give_secrets(secrets, secret_fd or [])
     told = Told(secrets=secrets, waived=frozenset(waive or []), confirmed=dict.fromkeys(confirmed or [], "confirmed"))
     check_names(loaded, told.waived, told.confirmed)
-    scene = scene_with(workstation, loaded, library, spare.value, told.answered(answers))
-    plan = resolve(scene)
-    asked = choices(
-        loaded,
-        answers,
-        answer or [],
-        plan,
-        lambda other: resolve(scene_with(workstation, loaded, library, spare.value, told.answered(other, scene.told))),
-    )
+    made = planned(workstation, loaded, library, spare.value, answer or [], told)
+    scene, plan = made.scene, made.plan
     if json:
         document = PreviewDocument(
             kleff="preview",
             workstation=workstation_info(scene.workstation),
             product=product_info(scene.procedure),
             actions=[action_info(a, scene.workstation) for a in plan.actions],
-            choices=asked,
+            choices=made.choices,
             holders=plan.holders,
             totals=plan.totals,
             no_return=plan.no_return,
@@ -175,7 +165,7 @@ def preview(
         )
         print(encode(document))
     else:
-        show(preview_page(scene, plan, asked))
+        show(preview_page(scene, plan, made.choices))
     if plan.refused or plan.not_ready:
         raise typer.Exit(Refused.exit_code)
 

@@ -35,7 +35,6 @@ if TYPE_CHECKING:
     from kleff.engine.preview import Plan
     from kleff.engine.run import Ended
     from kleff.objects.base import Scene
-    from kleff.procedure.conditions import Answer
     from kleff.procedure.load import Procedure
     from kleff.workstation.facets import Workstation
 
@@ -59,24 +58,22 @@ def run(
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
-    from kleff.case.folder import check_unmarked
     from kleff.case.locking import make_key
     from kleff.case.marks import lock
-    from kleff.cli.common import check_named, check_rights, check_sources, confirm, default_cases, new_passphrase, read_procedure
-    from kleff.cli.show import message
+    from kleff.cli.common import confirm, default_cases, new_passphrase
+    from kleff.cli.planning import planned
+    from kleff.cli.show import message, show
     from kleff.engine.readiness import check_ready
     from kleff.engine.run import refuse_if_refused
-    from kleff.workstation.open import open_workstation
+    from kleff.report.pages import preview_page
 
-    check_named(on, yes)
-    loaded = read_procedure(procedure, library)
-    workstation = open_workstation(on or "this")
-    check_sources(procedure, library, workstation)
-    check_rights(workstation)
-    check_unmarked(workstation)
+    loaded, workstation = _opened(procedure, on, yes, library)
     told = _told(loaded, workstation, waive or [], confirmed or [], technician, secret_fd or [])
     asked = sys.stdin.isatty() and not yes
-    scene, plan = planned(workstation, loaded, library, spare.value, answer or [], told, asked=asked, shown=not json)
+    made = planned(workstation, loaded, library, spare.value, answer or [], told, asked, compared=not json)
+    scene, plan = made.scene, made.plan
+    if not json:
+        show(preview_page(scene, plan, made.choices))
     refuse_if_refused(plan)
     if not _anything(plan):
         _nothing_to_do(scene, json)
@@ -96,6 +93,24 @@ def run(
         if not quiet:
             message(f"\nCase {case.folder}")
         _work(scene, case, quiet, json)
+
+
+def _opened(procedure: str, on: str | None, yes: bool, library: Path | None) -> tuple[Procedure, Workstation]:
+    """The procedure and the workstation, if it may be run there at all.
+
+    Raises:
+        UsageError, ProcedureError, Refused.
+    """
+    from kleff.case.folder import check_unmarked
+    from kleff.cli.common import check_named, check_rights, check_sources, read_procedure
+    from kleff.workstation.open import open_workstation
+
+    check_named(on, yes)
+    loaded, workstation = read_procedure(procedure, library), open_workstation(on or "this")
+    check_sources(procedure, library, workstation)
+    check_rights(workstation)
+    check_unmarked(workstation)
+    return loaded, workstation
 
 
 def _told(
@@ -131,37 +146,6 @@ def _settle_on_terminal(scene: Scene, plan: Plan, technician: str) -> None:
     confirm_manual(scene, plan, technician)
     agree_to_synced(scene, plan)
     scene.stop_holders = scene.stop_holders or offer_to_stop(plan)
-
-
-def planned(
-    workstation: Workstation,
-    procedure: Procedure,
-    library: Path | None,
-    spare: str,
-    given: list[str],
-    told: Told,
-    asked: bool,
-    shown: bool,
-) -> tuple[Scene, Plan]:
-    """The questions settled, the plan made, and shown with what other answers would change."""
-    from kleff.cli.common import ask_on_terminal, scene_with
-    from kleff.cli.show import show
-    from kleff.engine.choices import choices, settle, with_found
-    from kleff.engine.preview import preview
-    from kleff.report.pages import preview_page
-
-    procedure = with_found(procedure, scene_with(workstation, procedure, library))
-    answers = settle(procedure, given, ask_on_terminal if asked else None)
-    scene = scene_with(workstation, procedure, library, spare, told.answered(answers))
-    plan = preview(scene)
-    if shown:
-        said = [f"{name}=" for name in answers] if asked else given
-
-        def again(other: dict[str, Answer]) -> Plan:
-            return preview(scene_with(workstation, procedure, library, spare, told.answered(other, scene.told)))
-
-        show(preview_page(scene, plan, choices(procedure, answers, said, plan, again)))
-    return scene, plan
 
 
 def _anything(plan: Plan) -> bool:
