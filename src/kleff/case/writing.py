@@ -37,6 +37,12 @@ def compare(registry: Registry, key: KeyRef, tree: RegKey, replace: bool = False
     return result
 
 
+def would_write(registry: Registry, key: KeyRef, tree: RegKey, replace: bool) -> tuple[KeyRef, Difference]:
+    """What writing a tree comes to, with the keys above that have to be made; and the topmost key that is written to."""
+    top, whole = _from_what_is_there(registry, key, tree)
+    return top, compare(registry, top, whole, replace)
+
+
 def _compare(present: RegKey | None, wanted: RegKey, missing: RegKey, name: str, result: Difference, replace: bool) -> None:
     result.keys += present is None
     for folded, value in wanted.values.items():
@@ -64,8 +70,7 @@ def write_key(hands: Hands, action: int, key: KeyRef, tree: RegKey, replace: boo
     Raises:
         ActionFailed: the key cannot be written.
     """
-    key, tree = _from_what_is_there(hands.registry, key, tree)
-    difference = compare(hands.registry, key, tree, replace)
+    key, difference = would_write(hands.registry, key, tree, replace)
     if not difference.anything:
         return difference
     folder, stem = hands.case.folder / "undo", f"{hands.case.journal.next_effect():04d}"

@@ -22,25 +22,24 @@ class KeysBack:
     """Registry keys and single values: what is missing is written."""
 
     def plan(self, item: SavedItem, stem: str, giving: Giving) -> Iterator[Action]:
-        from kleff.case.writing import compare
+        from kleff.case.writing import would_write
 
         undo = "what was written is deleted again"
         action = giving.action(item, stem, "write", item.label or item.object, account=item.account, undo=undo)
-        registry = giving.scene.workstation.registry
+        registry, differ = giving.scene.workstation.registry, []
         try:
             account = giving.account(item)
             action.account = account.name if account else ""
             for key, tree in _keys_here(item, giving):
                 action.target = plain(for_people(key))
                 assert registry is not None
-                difference = compare(registry, key, tree, giving.replace)
+                _, difference = would_write(registry, key, tree, giving.replace)
                 action.items += difference.keys + difference.values
+                differ += difference.differ
                 stays = "exported first, then replaced" if giving.replace else "stays"
                 action.shows += [f"{stays}: {text} is set otherwise" for text in difference.differ[:8]]
-                if not difference.anything:
-                    action.state, action.reason = (
-                        (KEPT, "set otherwise by now") if difference.differ else (ABSENT, "the same is there already")
-                    )
+            if not action.items:
+                action.state, action.reason = (KEPT, "set otherwise by now") if differ else (ABSENT, "the same is there already")
         except Nowhere as error:
             action.state, action.reason = REFUSED, str(error)
         yield action

@@ -69,7 +69,7 @@ def restore_page(giving: Giving, plan: Plan) -> Page:
     page.add(
         "  everything can be taken back"
         if not plan.no_return
-        else f"  what is from action {plan.no_return} on marked ! cannot be taken back"
+        else f"  from action {plan.no_return} on, what is marked ! cannot be taken back"
     )
     return page
 
