@@ -5,7 +5,8 @@
 Prints a Markdown table. MIB of mixed files (default 1024): half in a few large ones, a third in files of a megabyte or so, the rest
 in small ones; half of it packs well. Ours is the whole `kleff run` of a one-step procedure and the whole `kleff restore`. The peer
 saves with `tar --zstd`, hashes every file with `sha256sum` and compares with `tar -d`; it gives back with `tar -x`, once alone and
-once with the hashes compared as ours does. Needs root: the tree is a Linux tree with accounts of its own.
+once with the hashes compared as ours does. KLEFF_COLD=1 empties the caches before each. Needs
+root: the tree is a Linux tree with accounts of its own.
 """
 
 from __future__ import annotations
@@ -21,6 +22,8 @@ import sys
 import tempfile
 import time
 from pathlib import Path
+
+from caches import COLD, settle
 
 PROCEDURE = """format = 1
 [product]
@@ -56,6 +59,7 @@ def grow(top: Path, mib: int) -> int:
 
 
 def run(*words: object, cwd: Path | None = None) -> float:
+    settle()
     begun = time.perf_counter()
     subprocess.run([str(w) for w in words], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd=cwd)
     return time.perf_counter() - begun
@@ -118,7 +122,7 @@ def main() -> None:
         count = grow(top / "opt/big", mib)
         os.sync()
         print(f"{platform.processor() or platform.machine()}, {os.cpu_count()} processors, Python {platform.python_version()}; "
-              f"{mib} MiB in {count:,} files, {rounds} rounds\n")  # fmt: skip
+              f"{mib} MiB in {count:,} files, {rounds} rounds, {'cold' if COLD else 'warm'} cache\n")  # fmt: skip
         results = [one_round(top, bench, n % 2 == 0) for n in range(rounds)]
         print("| | ours | peer | ratio |\n|---|---:|---:|---:|")
         for name in results[0]:

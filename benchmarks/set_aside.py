@@ -3,7 +3,8 @@
     python benchmarks/set_aside.py [FILES] [ROUNDS] [FOLDER] [COUNTED]
 
 Prints a Markdown table; FOLDER names the file system that is measured (default: the temporary folder); COUNTED entries are counted
-(default 500,000). Ours and the peer take turns in who goes first. Needs root: the tree is a Linux tree with accounts of its own.
+(default 500,000). Ours and the peer take turns in who goes first. KLEFF_COLD=1 empties the caches
+before each. Needs root: the tree is a Linux tree with accounts of its own.
 """
 
 from __future__ import annotations
@@ -19,6 +20,8 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+
+from caches import COLD, settle
 
 from kleff.case.deleting import delete_tree
 from kleff.procedure.globs import POSIX
@@ -76,7 +79,7 @@ def pair(turn: int, ours: Callable[[], object], peer: Callable[[], object]) -> t
     """Both once, flushed before each; the order changes with the turn."""
     taken = [0.0, 0.0]
     for which in (0, 1) if turn % 2 else (1, 0):
-        os.sync()
+        settle()
         taken[which] = timed((ours, peer)[which])
     return taken[0], taken[1]
 
@@ -150,7 +153,8 @@ def commands(work: Path, count: int, rounds: int) -> list[str]:
 
 
 def main(count: int, rounds: int, folder: str, counted: int) -> None:
-    print(f"Python {platform.python_version()}, {os.cpu_count()} cores, {rounds} pairs, {time.strftime('%Y-%m-%d')}\n")
+    python, day = platform.python_version(), time.strftime("%Y-%m-%d")
+    print(f"Python {python}, {os.cpu_count()} cores, {rounds} pairs, {'cold' if COLD else 'warm'} cache, {day}\n")
     print("| what | ours, s | peer, s | ratio |\n|---|---|---|---|")
     with tempfile.TemporaryDirectory() as name:
         print("\n".join(counting(Path(name), counted, rounds)))
