@@ -20,7 +20,11 @@ shot() {
     -e bash -c "printf '\$ %s\n\n' \"$3\"; export NO_COLOR=; unset NO_COLOR; $show; sleep 60" &
   local term=$!
   sleep "$2"
-  /usr/bin/import -window root "$shots/$1.png"
+  for _ in 1 2 3 4 5; do   # on a busy machine the terminal may not have been drawn yet
+    /usr/bin/import -window root "$shots/$1.png"
+    [ "$(stat -c %s "$shots/$1.png")" -gt 4000 ] && break
+    sleep 2
+  done
   kill $term 2>/dev/null || true
   wait $term 2>/dev/null || true
 }
