@@ -12,7 +12,7 @@ import pytest
 
 from killing import KILLED, points, run_until
 from kleff.workstation.lab.lab import Lab
-from support import clone, differences, hives, procedure, tree, write
+from support import clone, differences, hives, procedure, tree, until, write
 
 # One effect of each kind that has an inverse, a kept thing inside a folder, and a backup of each kind.
 STEPS = r"""
@@ -210,10 +210,8 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(potting_master: Path, t
     words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
     child = subprocess.Popen([*map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
     assert child.stderr is not None
-    for line in child.stderr:
-        if "uninstall Brindlewort Tag Studio 4.2" in line:
-            break
-    time.sleep(1)
+    assert until(lambda: any(kleff.cases.glob("*/output/[0-9]*.txt")))  # what the uninstaller says
+    time.sleep(0.5)
     child.send_signal(signal.SIGINT)
     time.sleep(0.5)
     child.send_signal(signal.SIGINT)
