@@ -13,7 +13,7 @@ import pytest
 import zstandard
 
 from killing import KILLED, points, run_until
-from kleff.case.locking import PASSPHRASE, make_key, open_key
+from kleff.case.locking import PASSPHRASE, make_key, open_key, work_of
 from kleff.case.saved_bag import check_files, open_bag
 from kleff.errors import DamagedCase, Refused
 from kleff.workstation.lab.bench import reinstall
@@ -67,8 +67,10 @@ def test_nothing_is_readable_without_the_passphrase_and_all_with_it(kleff: Kleff
 
 def test_a_key_that_asks_for_too_much_work_is_not_called_a_wrong_passphrase(tmp_path: Path) -> None:
     """A busy workstation may measure that it can do less than what the key was made with."""
-    file = tmp_path / "key.age"
-    file.write_bytes(re.sub(rb"(-> scrypt \S+) \d+", rb"\1 40", make_key(WORDS).file))
+    file, made = tmp_path / "key.age", make_key(WORDS).file
+    file.write_bytes(re.sub(rb"(-> scrypt \S+) \d+", rb"\1 40", made))
+    assert (work_of(file.read_bytes()), work_of(b"no key")) == (40, 0)
+    assert 10 <= work_of(made) < 40
     with pytest.raises(Refused, match="more work than this workstation can do now") as refused:
         open_key(file, WORDS)
     assert "try again" in refused.value.remedy
