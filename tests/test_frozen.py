@@ -1,0 +1,70 @@
+"""Cases that an earlier release left on disks, in every state: each is still read, told, gone on with, taken back and given back."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from frozen.moving import settle, state, unpack
+from support import IS_ROOT, Kleff
+
+FOLDER = Path(__file__).parent / "frozen"
+GIVEN = {"KLEFF_SECRET_PASSPHRASE_OF_THE_BAG": "three beds of sage", "KLEFF_SECRET_DATABASE_PASSWORD": "plum"}
+FILES = sorted(f.name.removesuffix(".tar.zst") for f in FOLDER.glob("*.zst"))
+ACTION = ("number", "phase", "line", "label", "verb", "target", "path_b64", "account", "state", "note", "items", "size")
+EFFECT = ("number", "action", "kind", "state", "note", "at", "what")
+
+pytestmark = pytest.mark.skipif(not IS_ROOT, reason="needs root: owners as they were")
+
+
+def opened(name: str, folder: Path) -> dict[str, Any]:
+    """Unpack and settle; what the release that made it says of it."""
+    unpack(FOLDER / f"{name}.tar.zst", folder)
+    settle(folder)
+    expected: dict[str, Any] = json.loads((folder / "expected.json").read_text())
+    return expected
+
+
+def settled(part: object) -> object:
+    """What was written by the command itself has the time of that day."""
+    if not isinstance(part, dict):
+        return part
+    return {name: re.sub(r" 179[5-9]\d{15} | 1[89]\d{17} ", " then ", text) for name, text in part.items()}
+
+
+@pytest.mark.parametrize("name", FILES)
+def test_a_case_of_an_earlier_release(name: str, kleff: Kleff, tmp_path: Path) -> None:
+    """Told as that release told it; each command that can follow ends as it did there, and leaves the same."""
+    expected = opened(name, tmp_path)
+    case, report = expected["case"], expected["report"]
+    told = kleff("report", case, "--json", env=GIVEN).json()
+    assert [{k: a[k] for k in ACTION} for a in told["actions"]] == [{k: a[k] for k in ACTION} for a in report["actions"]]
+    assert [{k: e[k] for k in EFFECT} for e in told["effects"]] == [{k: e[k] for k in EFFECT} for e in report["effects"]]
+    assert told["events"] == report["events"]
+    assert told["clean"] == report["clean"]
+    assert [f["target"] for f in told["findings"]] == [f["target"] for f in report["findings"]]
+    assert told["case"]["state"] == report["case"]["state"]
+    assert told["case"]["holds"] == report["case"]["holds"]
+    for form in ("text", "markdown", "html"):
+        assert case in kleff("report", case, "--format", form).out
+    assert case in kleff("cases").out
+    for number, step in enumerate(expected["follow"]):
+        place = tmp_path / f"{number}"
+        place.mkdir()
+        opened(name, place)
+        kleff.cases = place / "cases"
+        words = step["words"]
+        if words == ["lab"]:
+            subprocess.run([Path(sys.executable).parent / "kleff", "lab", "restart", str(place / "lab")], check=True, capture_output=True)
+            words = ["resume"]
+        kleff(words[0], case, *words[1:], env=GIVEN, code=step["code"])
+        assert kleff("report", case, "--json").json()["case"]["state"] == step["case"], words
+        now = state(place)
+        for part, was in step["state"].items():
+            assert settled(now[part]) == settled(was), (words, part)
