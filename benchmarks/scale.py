@@ -19,7 +19,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from kleff.case.journal import Effect, Journal
+from kleff.case.record.journal import Effect, Journal
 
 HEAD = 'format = 1\n[product]\nid = "big"\nname = "Big"\n[[evidence]]\npath = "/opt/none"\n'
 KLEFF = Path(sys.executable).parent / "kleff"

@@ -23,7 +23,7 @@ from pathlib import Path
 
 from caches import COLD, settle
 
-from kleff.case.deleting import delete_tree
+from kleff.case.aside.deleting import delete_tree
 from kleff.procedure.globs import POSIX
 from kleff.progress import Silent
 from kleff.workstation.common.files import FileTree

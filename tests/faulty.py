@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import kleff.case.aside as aside
+import kleff.case.aside.area as aside
 import kleff.case.placing as placing
 import kleff.workstation.common.posix as posix
 

@@ -17,12 +17,12 @@ from pathlib import Path
 
 import zstandard
 
-from kleff.case.archive import Wanted as WantedPath
-from kleff.case.archive import check_archive, write_archive
+from kleff.case.bag.archive import Wanted as WantedPath
+from kleff.case.bag.archive import check_archive, write_archive
+from kleff.case.bag.opened import check_bag, check_harmless, open_bag
 from kleff.case.effects import Hands
-from kleff.case.folder import create_case, open_case
-from kleff.case.guard import Guard
-from kleff.case.saved_bag import check_bag, check_harmless, open_bag
+from kleff.case.guard.guard import Guard
+from kleff.case.record.folder import create_case, open_case
 from kleff.case.undo import undo_case
 from kleff.engine.advice import advice
 from kleff.engine.kinds import model_table

@@ -17,7 +17,7 @@ from pathlib import Path
 import kleff.__main__
 import kleff.cli.app
 import kleff.engine.run
-from kleff.case.journal import Journal
+from kleff.case.record.journal import Journal
 
 KILLED = -signal.SIGKILL
 EVERY = os.environ.get("KLEFF_ALL_KILLS") == "1"  # every kill point, not a sample

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from kleff.workstation.windows.regfile import RegKey, decode, parse
+from kleff.registry.regfile import RegKey, decode, parse
 
 IS_ROOT = os.geteuid() == 0
 

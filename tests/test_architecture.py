@@ -13,7 +13,7 @@ import pytest
 SOURCE = Path(__file__).parent.parent / "src/kleff"
 # A module may import from its own rank or below. `report` and `engine` stand beside each other, `report` reads from `engine`.
 RANKS = {
-    "errors": 0, "texts": 0, "progress": 0, "procedure": 1, "workstation": 2, "case": 3, "objects": 4,
+    "errors": 0, "texts": 0, "progress": 0, "procedure": 1, "registry": 1, "workstation": 2, "case": 3, "objects": 4,
     "engine": 5, "search": 5, "report": 6, "cli": 7, "__main__": 8,
 }  # fmt: skip
 SYSTEMS = {"linux", "windows", "macos", "lab"}
@@ -44,7 +44,7 @@ def test_imports_run_downward() -> None:
                 continue
             if RANKS[parts[1]] > RANKS[here]:
                 wrong.append(f"{name} imports {module}")
-            if here == "procedure" and parts[1] == "workstation":
+            if here == "procedure" and parts[1] in ("workstation", "registry"):
                 wrong.append(f"{name} imports {module}")
     assert wrong == []
 
@@ -95,7 +95,7 @@ def test_functions_and_files_can_be_read_at_once() -> None:
 
 
 HEAVY = ("numpy", "pandas", "scipy", "matplotlib")
-RUNS = ("sqlite3", "zstandard", "tarfile", "psutil", "kleff.case.effects", "kleff.case.journal", "rich.progress")
+RUNS = ("sqlite3", "zstandard", "tarfile", "psutil", "kleff.case.effects", "kleff.case.record.journal", "rich.progress")
 FORBIDDEN = {
     "--version": (*HEAVY, *RUNS, "typer", "msgspec", "argparse", "subprocess", "dataclasses"),
     "--help": (*HEAVY, *RUNS, "msgspec", "tomllib", "tree_sitter", "rich", "kleff.engine", "kleff.workstation", "kleff.procedure"),

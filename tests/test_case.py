@@ -17,10 +17,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from killing import run_until
-from kleff.case.aside import Area
-from kleff.case.deleting import delete_tree
-from kleff.case.folder import open_case
-from kleff.case.saved_bag import check_bag
+from kleff.case.aside.area import Area
+from kleff.case.aside.deleting import delete_tree
+from kleff.case.bag.opened import check_bag
+from kleff.case.record.folder import open_case
 from kleff.cli.settings import Settings, read_settings
 from kleff.errors import ActionFailed, DamagedCase, UsageError
 from kleff.procedure.globs import POSIX
@@ -285,7 +285,7 @@ def test_one_at_a_time(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
     holder = subprocess.Popen(
         [sys.executable, "-c", f"""
 import sys, time
-from kleff.case.marks import lock
+from kleff.case.record.unfinished import lock
 from kleff.workstation.open import open_workstation
 with lock(open_workstation("lab:{lab}"), "running a test"):
     print("held", flush=True)

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 import zstandard
 
-from kleff.case.archive import Wanted, check_archive, write_archive
+from kleff.case.bag.archive import Wanted, check_archive, write_archive
 from kleff.errors import ActionFailed, DamagedCase, LinkOnTheWay
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.progress import Silent

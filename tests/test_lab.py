@@ -10,13 +10,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kleff.registry.values import number_value
 from kleff.report.case_report import code
 from kleff.report.lines import Page
 from kleff.texts import plain, size
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.potting import build_potting
 from kleff.workstation.lab.workstation import open_lab
-from kleff.workstation.windows.values import number_value
 from support import Kleff, differences, hives, procedure, tree
 
 

@@ -13,8 +13,8 @@ import pytest
 import zstandard
 
 from killing import KILLED, points, run_until
-from kleff.case.locking import PASSPHRASE, make_key, open_key, work_of
-from kleff.case.saved_bag import check_files, open_bag
+from kleff.case.bag.encryption import PASSPHRASE, make_key, open_key, work_of
+from kleff.case.bag.opened import check_files, open_bag
 from kleff.errors import DamagedCase, Refused
 from kleff.workstation.lab.bench import reinstall
 from support import Kleff, clone, differences, tree

@@ -13,8 +13,8 @@ import pexpect
 import pytest
 
 from killing import run_until
+from kleff.registry.values import text_value
 from kleff.workstation.lab.workstation import open_lab
-from kleff.workstation.windows.values import text_value
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 GARDEN = "[[delete]]\npaths = ['C:\\Garden']\n"

@@ -8,14 +8,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kleff.case.exports import pack, unpack
+from kleff.case.record.exports import pack, unpack
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import fold
+from kleff.registry.regfile import HEADER, RegKey, decode, encode, format_tree, parse
+from kleff.registry.registry import KeyRef, Registry
+from kleff.registry.values import RegValue, number_value, text_value
 from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.windows.entries import split_command
-from kleff.workstation.windows.regfile import HEADER, RegKey, decode, encode, format_tree, parse
-from kleff.workstation.windows.registry import KeyRef, Registry
-from kleff.workstation.windows.values import RegValue, number_value, text_value
 
 name_text = st.text(st.characters(exclude_categories=["Cc"], exclude_characters="\\"), min_size=1, max_size=12)
 values = st.builds(RegValue, st.one_of(st.just(""), name_text), st.one_of(st.integers(0, 12), st.just(0x1234)), st.binary(max_size=40))

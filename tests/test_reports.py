@@ -8,10 +8,10 @@ from pathlib import Path
 
 import pytest
 
+from kleff.registry.registry import Registry
 from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.linux.dpkg import POLICY, Dpkg
 from kleff.workstation.linux.workstation import open_root
-from kleff.workstation.windows.registry import Registry
 from support import Kleff, linux_tree, procedure, write
 from test_entries import STEP, bench
 

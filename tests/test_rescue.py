@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from killing import KILLED, points, run_until
+from kleff.registry.values import text_value
 from kleff.workstation.lab.workstation import open_lab
-from kleff.workstation.windows.values import text_value
 from support import IS_ROOT, Kleff, clone, differences, linux_tree, procedure, tree, write
 
 STUDIO = "files/C/Users/mira/AppData/Local/Brindlewort/Tag Studio"

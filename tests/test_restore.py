@@ -18,7 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from killing import KILLED, points, run_until
-from kleff.case.pax import Head, pack
+from kleff.case.bag.pax import Head, pack
 from kleff.workstation.lab.bench import build_bench, reinstall
 from support import IS_ROOT, Kleff, clone, differences, hives, lasting, linux_tree, procedure, tree, write
 from test_hostile import SECONDS, swapping

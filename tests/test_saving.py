@@ -18,9 +18,9 @@ import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kleff.case import pax
+from kleff.case.bag import pax
+from kleff.registry.values import number_value, text_value
 from kleff.workstation.lab.workstation import open_lab
-from kleff.workstation.windows.values import number_value, text_value
 from support import IS_ROOT, Kleff, linux_tree, procedure, write
 
 GARDEN = "[[delete]]\npaths = ['C:\\Garden']\n"

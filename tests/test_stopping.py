@@ -12,9 +12,9 @@ from pathlib import Path
 
 import pytest
 
+from kleff.registry.values import list_value, number_value
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.workstation import open_lab
-from kleff.workstation.windows.values import list_value, number_value
 from support import IS_ROOT, Kleff, differences, hives, procedure, tree, write
 
 PROGRAM = "C:\\\\Program Files\\\\Brindlewort\\\\Tag Studio 4"

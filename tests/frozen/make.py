@@ -303,8 +303,8 @@ def freeze(name: str, work: Work, out: Path) -> None:
 
 def unit_stopped(work: Work) -> None:
     """A unit of a session's own cannot be had here; the release's own journal writes what it would have."""
-    from kleff.case.folder import open_case
-    from kleff.case.journal import Effect
+    from kleff.case.record.folder import open_case
+    from kleff.case.record.journal import Effect
 
     with open_case(work.folder / "cases" / work.case(), writable=True) as case:
         number = case.journal.next_effect()

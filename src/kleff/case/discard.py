@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass
 
-from kleff.case.aside import moved_from
-from kleff.case.deleting import delete_tree
+from kleff.case.aside.area import moved_from
+from kleff.case.aside.deleting import delete_tree
+from kleff.case.bag.encryption import KEY_FILE
 from kleff.case.effect_names import MOVED
 from kleff.case.effects import Hands, areas_of, drop_spares, spares
-from kleff.case.folder import Case
-from kleff.case.locking import KEY_FILE
+from kleff.case.record.folder import Case
 from kleff.errors import Interrupted, Refused
 from kleff.progress import Silent
 from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd

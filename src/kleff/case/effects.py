@@ -24,23 +24,23 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from kleff.case.aside import Area, Layered, Moved, moved_from
-from kleff.case.deleting import delete_tree
+from kleff.case.aside.area import Area, Layered, Moved, moved_from
+from kleff.case.aside.deleting import delete_tree
+from kleff.case.aside.package_spare import PackageSpare
+from kleff.case.aside.spare import Spare
 from kleff.case.effect_names import KEY, MOVED, PACKAGE, PLACED, UNINSTALLER, VALUE
-from kleff.case.exports import export
-from kleff.case.folder import Case
-from kleff.case.guard import Guard, Target
-from kleff.case.journal import Effect
-from kleff.case.package_spare import PackageSpare
-from kleff.case.spare import Spare
+from kleff.case.guard.guard import Guard, Target
+from kleff.case.record.exports import export
+from kleff.case.record.folder import Case
+from kleff.case.record.journal import Effect
 from kleff.errors import ActionFailed
 from kleff.progress import Progress, Silent
+from kleff.registry.regfile import RegKey
+from kleff.registry.registry import KeyRef, Registry
 from kleff.texts import plain
 from kleff.workstation.common.counting import PRIVILEGED
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
-from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import KeyRef, Registry
 
 BATCH = 100  # intents that share one flush
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Protocol
 
-from kleff.case.aside import moved_from
+from kleff.case.aside.area import moved_from
 from kleff.case.effect_names import (
     COMMAND,
     KEY,
@@ -22,8 +22,8 @@ from kleff.case.effect_names import (
     WRITTEN,
 )  # fmt: skip
 from kleff.case.effects import Hands, modes_of, package_spare_of, spare_of
-from kleff.case.exports import read_export
-from kleff.case.journal import Effect
+from kleff.case.record.exports import read_export
+from kleff.case.record.journal import Effect
 from kleff.texts import plain
 from kleff.workstation.facets import Service
 

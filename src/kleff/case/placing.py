@@ -12,11 +12,11 @@ import os
 from base64 import b64decode, b64encode
 from dataclasses import dataclass
 
-from kleff.case.aside import Moved, moved_from
-from kleff.case.deleting import delete_tree
+from kleff.case.aside.area import Moved, moved_from
+from kleff.case.aside.deleting import delete_tree
 from kleff.case.effect_names import PLACED, STAGED
 from kleff.case.effects import BATCH, Hands
-from kleff.case.journal import Effect
+from kleff.case.record.journal import Effect
 from kleff.errors import ActionFailed
 from kleff.progress import Silent
 from kleff.texts import plain

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from kleff.case.effect_names import KEY, MOVED, PLACED, UNINSTALLER, VALUE, WRITTEN
 from kleff.case.effects import Hands, areas_of, drop_spares
 from kleff.case.inverses import KINDS, reconcile
-from kleff.case.journal import Effect
+from kleff.case.record.journal import Effect
 from kleff.case.uninstallers import started_by, until_still
 from kleff.errors import DamagedCase, Interrupted, KleffError, Refused
 from kleff.texts import plural

@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from kleff.case.effect_names import UNINSTALLER
 from kleff.case.effects import Hands, spare_of
-from kleff.case.journal import Effect
+from kleff.case.record.journal import Effect
 from kleff.workstation.facets import Running, Workstation
 
 STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended

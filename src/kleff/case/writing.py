@@ -6,13 +6,13 @@ from dataclasses import dataclass, field
 
 from kleff.case.effect_names import WRITTEN
 from kleff.case.effects import Hands
-from kleff.case.exports import export, read_export
-from kleff.case.journal import Effect
+from kleff.case.record.exports import export, read_export
+from kleff.case.record.journal import Effect
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import fold
+from kleff.registry.regfile import RegKey
+from kleff.registry.registry import KeyRef, Registry
 from kleff.texts import plain
-from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import KeyRef, Registry
 
 
 @dataclass

@@ -26,7 +26,7 @@ def cases(
     json: JsonOption = False,
 ) -> None:
     """What was done: every case, newest last, and what it still holds."""
-    from kleff.case.folder import all_cases, open_case
+    from kleff.case.record.folder import all_cases, open_case
     from kleff.cli.common import default_cases
     from kleff.cli.settings import duration, read_settings
     from kleff.cli.show import show
@@ -61,7 +61,7 @@ def report(
     cases: CasesOption = None,
 ) -> None:
     """A report of a case, for the ticket."""
-    from kleff.case.folder import find_case, open_case
+    from kleff.case.record.folder import find_case, open_case
     from kleff.cli.common import default_cases
     from kleff.cli.show import show
     from kleff.errors import Refused

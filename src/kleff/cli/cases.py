@@ -6,7 +6,7 @@ from pathlib import Path
 
 import msgspec
 
-from kleff.case.folder import Case, check_belongs, open_case
+from kleff.case.record.folder import Case, check_belongs, open_case
 from kleff.cli.common import other_procedures
 from kleff.engine.kinds import model_table
 from kleff.engine.scene import set_scene

@@ -66,7 +66,7 @@ def check_sources(name: str, library: Path | None, workstation: Workstation) -> 
     Raises:
         Refused: naming the file or folder.
     """
-    from kleff.case.folder import check_trusted
+    from kleff.case.record.folder import check_trusted
 
     check_trusted(find_procedure(name, library), "the procedure", workstation)
     folder = library or default_library()
@@ -167,7 +167,7 @@ def new_passphrase(secrets: Secrets) -> str:
     Raises:
         UsageError: the two differ.
     """
-    from kleff.case.locking import PASSPHRASE
+    from kleff.case.bag.encryption import PASSPHRASE
 
     passphrase = secrets.get(PASSPHRASE)
     if secrets.ask is not None and not os.environ.get(variable_of(PASSPHRASE)) and ask_secret(f"{PASSPHRASE}, again") != passphrase:

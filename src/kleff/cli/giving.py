@@ -20,8 +20,8 @@ from kleff.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from kleff.case.folder import Case
-    from kleff.case.saved_bag import SavedBag, Unlock
+    from kleff.case.bag.opened import SavedBag, Unlock
+    from kleff.case.record.folder import Case
     from kleff.engine.preview import Plan
     from kleff.objects.giving import Giving
     from kleff.objects.secrets import Secrets
@@ -68,7 +68,7 @@ def restore(
     json: JsonOption = False,
 ) -> None:
     """Put saved data back, after a reinstall or on another workstation. What is there stays."""
-    from kleff.case.marks import lock
+    from kleff.case.record.unfinished import lock
     from kleff.cli.common import confirm, default_cases
     from kleff.cli.show import message, show
     from kleff.engine.restore import Wanted, check_room, check_wanted, plan_restore
@@ -112,7 +112,7 @@ def _giving(
     to: dict[str, str], replace: bool, quiet: bool,
 ) -> Giving:  # fmt: skip
     """The bag verified, the procedure loaded, on a workstation where something may be put."""
-    from kleff.case.folder import check_unmarked
+    from kleff.case.record.folder import check_unmarked
     from kleff.cli.common import Told, check_rights, give_secrets, scene_with
     from kleff.objects.giving import Giving
     from kleff.objects.secrets import Secrets
@@ -135,7 +135,7 @@ def _opened(
     saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None, secrets: Secrets, quiet: bool
 ) -> tuple[Workstation, SavedBag, Procedure, bool]:
     """The workstation, the bag verified whole, the technician's own procedure, and whether the bag was made right here."""
-    from kleff.case.saved_bag import check_harmless
+    from kleff.case.bag.opened import check_harmless
     from kleff.cli.common import check_named, check_sources, read_procedure
     from kleff.cli.progress import watching
     from kleff.errors import Refused
@@ -169,7 +169,7 @@ def _opened(
 def _opened_case(
     saved: str, cases: Path, on: str | None, procedure: str | None, library: Path | None, secrets: Secrets, quiet: bool
 ) -> tuple[Workstation, SavedBag, Procedure, bool]:
-    from kleff.case.folder import find_case, open_case
+    from kleff.case.record.folder import find_case, open_case
     from kleff.cli.cases import case_workstation
     from kleff.cli.common import check_sources, read_procedure
     from kleff.cli.progress import watching
@@ -194,7 +194,7 @@ def _opened_case(
 
 def unlock_with(secrets: Secrets) -> Unlock:
     """Opens a locked bag with the passphrase that is given, or asked for."""
-    from kleff.case.locking import PASSPHRASE, open_key
+    from kleff.case.bag.encryption import PASSPHRASE, open_key
 
     return lambda file: open_key(file, secrets.get(PASSPHRASE))
 
@@ -205,7 +205,7 @@ def _verified(folder: Path, progress: Progress, secrets: Secrets, contents: bool
     Raises:
         DamagedBag: nothing of it is used.
     """
-    from kleff.case.saved_bag import open_bag
+    from kleff.case.bag.opened import open_bag
     from kleff.errors import DamagedBag, DamagedCase
 
     try:

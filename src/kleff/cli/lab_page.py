@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from kleff.registry.registry import KeyRef
 from kleff.report.documents import LabDocument, LabEntryInfo, LabProcessInfo, workstation_info
 from kleff.report.lines import Page
 from kleff.texts import plural, size
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.paths import WPath
-from kleff.workstation.windows.registry import KeyRef
 
 
 def lab_document(folder: Path) -> LabDocument:

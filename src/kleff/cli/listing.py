@@ -16,7 +16,7 @@ from kleff.workstation.facets import Workstation
 
 def listed(file: Path, workstation: Workstation) -> ListedProcedure:
     """Look at one procedure of the library: valid, and is its product here?"""
-    from kleff.case.guard import Guard
+    from kleff.case.guard.guard import Guard
 
     try:
         procedure = load_procedure(file, model_table())

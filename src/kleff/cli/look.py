@@ -188,7 +188,7 @@ def verify(
 
     folder = None
     if not what.endswith(".toml"):
-        from kleff.case.folder import find_case
+        from kleff.case.record.folder import find_case
 
         try:
             folder = find_case(what, cases or default_cases())

@@ -10,7 +10,7 @@ from kleff.cli.options import CaseArgument, CasesOption, QuietOption, YesCaseOpt
 
 if TYPE_CHECKING:
     from kleff.case.effects import Hands
-    from kleff.case.folder import Case
+    from kleff.case.record.folder import Case
 
 
 def undo(
@@ -24,8 +24,8 @@ def undo(
 ) -> None:
     """Take a case back, or a part of it."""
     from kleff.case.effects import Hands
-    from kleff.case.folder import check_unmarked, find_case, open_case
-    from kleff.case.marks import lock
+    from kleff.case.record.folder import check_unmarked, find_case, open_case
+    from kleff.case.record.unfinished import lock
     from kleff.case.undo import can_be_tried_again, undo_case
     from kleff.cli.cases import case_workstation
     from kleff.cli.common import confirm, default_cases
@@ -43,7 +43,7 @@ def undo(
         confirm(undo_question(looked, part), yes, f"kleff undo {folder} --yes")
     with lock(workstation, f"taking back {folder.name}"), open_case(folder, writable=True) as opened:
         check_unmarked(workstation, opened.id)
-        from kleff.case.guard import Guard
+        from kleff.case.guard.guard import Guard
 
         with watching(quiet) as progress:
             result = undo_case(Hands(workstation, opened, Guard(workstation), progress), part)
@@ -62,9 +62,9 @@ def discard(
     """Delete for good what a case set aside."""
     from kleff.case.discard import discard_bag
     from kleff.case.effects import Hands
-    from kleff.case.folder import find_case, open_case
-    from kleff.case.guard import Guard
-    from kleff.case.marks import lock
+    from kleff.case.guard.guard import Guard
+    from kleff.case.record.folder import find_case, open_case
+    from kleff.case.record.unfinished import lock
     from kleff.cli.cases import case_workstation
     from kleff.cli.common import default_cases
     from kleff.cli.progress import watching
@@ -103,8 +103,8 @@ def _discard_aside(hands: Hands, yes: bool, quiet: bool, stays: str) -> None:
 
 def _bag_confirmed(case: Case, yes: bool, quiet: bool) -> bool:
     """The bag has a question of its own; one that may hold a licence is never answered by `--yes`."""
+    from kleff.case.bag.opened import saved_size
     from kleff.case.discard import may_hold_licence
-    from kleff.case.saved_bag import saved_size
     from kleff.cli.common import confirm
     from kleff.cli.show import message
     from kleff.report.case_report import bag_labels, saved_kinds

@@ -30,7 +30,7 @@ from kleff.cli.options import (
 )  # fmt: skip
 
 if TYPE_CHECKING:
-    from kleff.case.folder import Case
+    from kleff.case.record.folder import Case
     from kleff.cli.common import Told
     from kleff.engine.preview import Plan
     from kleff.engine.run import Ended
@@ -58,8 +58,8 @@ def run(
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
-    from kleff.case.locking import make_key
-    from kleff.case.marks import lock
+    from kleff.case.bag.encryption import make_key
+    from kleff.case.record.unfinished import lock
     from kleff.cli.common import confirm, default_cases, new_passphrase
     from kleff.cli.planning import planned
     from kleff.cli.show import message, show
@@ -101,7 +101,7 @@ def _opened(procedure: str, on: str | None, yes: bool, library: Path | None) -> 
     Raises:
         UsageError, ProcedureError, Refused.
     """
-    from kleff.case.folder import check_unmarked
+    from kleff.case.record.folder import check_unmarked
     from kleff.cli.common import check_named, check_rights, check_sources, read_procedure
     from kleff.workstation.open import open_workstation
 
@@ -181,7 +181,7 @@ def new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str
     """
     import msgspec
 
-    from kleff.case.folder import check_trusted, create_case
+    from kleff.case.record.folder import check_trusted, create_case
     from kleff.cli.manual import me
     from kleff.engine.run import record_plan
     from kleff.objects.base import DONE, SKIPPED
@@ -249,9 +249,9 @@ def resume(
     json: JsonOption = False,
 ) -> None:
     """Go on with a case that stopped or waits for a restart."""
-    from kleff.case.folder import check_unmarked, find_case, open_case
-    from kleff.case.locking import KEY_FILE, PASSPHRASE, make_key, open_key
-    from kleff.case.marks import lock
+    from kleff.case.bag.encryption import KEY_FILE, PASSPHRASE, make_key, open_key
+    from kleff.case.record.folder import check_unmarked, find_case, open_case
+    from kleff.case.record.unfinished import lock
     from kleff.cli.cases import case_workstation, scene_of
     from kleff.cli.common import check_rights, default_cases, give_secrets
     from kleff.cli.giving import give_back, unlock_with

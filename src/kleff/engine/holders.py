@@ -6,7 +6,7 @@ from base64 import b64decode
 
 import msgspec
 
-from kleff.case.guard import Target
+from kleff.case.guard.guard import Target
 from kleff.engine.kinds import KINDS
 from kleff.engine.scene import going_steps
 from kleff.objects.base import TO_DO, Action, Scene

@@ -10,10 +10,10 @@ from pathlib import Path
 
 import msgspec
 
+from kleff.case.bag.index import SavedItem
+from kleff.case.bag.opened import SavedBag, Unlock, check_harmless, open_bag
 from kleff.case.effect_names import PLACED
-from kleff.case.folder import Case
-from kleff.case.saved import SavedItem
-from kleff.case.saved_bag import SavedBag, Unlock, check_harmless, open_bag
+from kleff.case.record.folder import Case
 from kleff.engine.preview import Plan, Totals
 from kleff.engine.run import Row, Runner, rows
 from kleff.engine.verify import LEFT, Finding, Verification

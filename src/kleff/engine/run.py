@@ -8,11 +8,11 @@ from itertools import takewhile
 
 import msgspec
 
-from kleff.case.bag import Bag
+from kleff.case.bag.bag import Bag
 from kleff.case.effect_names import SERVICE
 from kleff.case.effects import Hands
-from kleff.case.folder import Case
 from kleff.case.inverses import reconcile
+from kleff.case.record.folder import Case
 from kleff.engine.holders import held
 from kleff.engine.kinds import KINDS
 from kleff.engine.preview import REMOVING, Plan, plan_step

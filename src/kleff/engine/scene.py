@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from kleff.case.guard import Guard, Kept
+from kleff.case.guard.guard import Guard, Kept
 from kleff.engine.kinds import KINDS
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base import Scene, Sighting

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 import msgspec
 
-from kleff.case.guard import Guard
+from kleff.case.guard.guard import Guard
 from kleff.errors import ActionFailed
 from kleff.objects.resolve import Resolver
 from kleff.objects.secrets import Secrets
@@ -17,10 +17,10 @@ from kleff.progress import Progress, Silent
 from kleff.workstation.facets import Workstation
 
 if TYPE_CHECKING:  # what only a run needs is not loaded for a look
-    from kleff.case.bag import Bag
+    from kleff.case.bag.bag import Bag
+    from kleff.case.bag.encryption import BagKey
+    from kleff.case.bag.index import Object, SavedItem
     from kleff.case.effects import Hands
-    from kleff.case.locking import BagKey
-    from kleff.case.saved import Object, SavedItem
 
 TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
@@ -160,7 +160,7 @@ class Work:
 
     def item(self, action: Action, object: "Object", **more: Any) -> "SavedItem":
         """What the bag is told of a thing that an action saves."""
-        from kleff.case.saved import FORMAT, SavedItem
+        from kleff.case.bag.index import FORMAT, SavedItem
 
         return SavedItem(
             format=FORMAT, object=object, label=action.label, kind=action.saves, line=action.line, account=action.account, **more

@@ -20,7 +20,7 @@ from kleff.texts import plain, plural
 from kleff.workstation.facets import Given
 
 if TYPE_CHECKING:
-    from kleff.case.journal import Effect
+    from kleff.case.record.journal import Effect
 
 ITEM, SAVED = "{item}", "{saved}"
 BY_INPUT = "standard input"

@@ -6,8 +6,8 @@ from base64 import b64decode
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 
-from kleff.case.saved import Member, SavedItem
-from kleff.case.saved_bag import relative_names
+from kleff.case.bag.index import Member, SavedItem
+from kleff.case.bag.opened import relative_names
 from kleff.objects.giving import Giving, Nowhere
 from kleff.texts import plain
 from kleff.workstation.common.last_folder import LastFolder

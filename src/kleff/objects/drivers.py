@@ -10,8 +10,8 @@ from kleff.objects.base import ABSENT, Action, Offers, Outcome, Scene, Work
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import SavingStep, Text
+from kleff.registry.registry import KeyRef, unpack_key
 from kleff.texts import plain
-from kleff.workstation.windows.registry import KeyRef, unpack_key
 from kleff.workstation.windows.services import START
 
 SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"

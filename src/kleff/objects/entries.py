@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from msgspec import Meta, field
 
+from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.effect_names import UNINSTALLER
-from kleff.case.spare_plan import SparePlan
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, Action, Offers, Outcome, Scene, Sighting, Work
 from kleff.objects.spares import no_spare, record_difference, spare_keys, spare_line, spare_places, spare_values
@@ -16,12 +16,12 @@ from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
+from kleff.registry.registry import unpack_key
 from kleff.texts import plain, seconds
 from kleff.workstation.facets import Entry, Running
-from kleff.workstation.windows.registry import unpack_key
 
 if TYPE_CHECKING:
-    from kleff.case.journal import Effect
+    from kleff.case.record.journal import Effect
 
 # Exit codes of Windows Installer, which other uninstallers use too ("Windows Installer Error Codes").
 OK, RESTART, RESTARTING = 0, 3010, 1641

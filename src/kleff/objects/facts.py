@@ -188,7 +188,7 @@ class PackagesKind(Offers):
         yield action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.archive import Wanted
+        from kleff.case.bag.archive import Wanted
 
         workstation, found = work.scene.workstation, self._found(step, work.scene)
         by_hand = chosen_by_hand(work.scene)

@@ -8,8 +8,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from kleff.case.saved import SavedItem
-from kleff.case.saved_bag import SavedBag
+from kleff.case.bag.index import SavedItem
+from kleff.case.bag.opened import SavedBag
 from kleff.objects.base import Action, Outcome, Scene, Work
 from kleff.procedure.globs import fold
 from kleff.procedure.model import Step

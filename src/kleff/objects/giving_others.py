@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from kleff.case.saved import SavedItem
+from kleff.case.bag.index import SavedItem
 from kleff.errors import ActionFailed
 from kleff.objects.base import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, Action, Outcome, Work
 from kleff.objects.commands import SAVED, CommandBackup, arguments, earlier, list_of, objection_to, run_program, taken_down
 from kleff.objects.giving import Giving, Nowhere
 from kleff.objects.keys import KeyBackup, ValueBackup, for_people, meant_keys
 from kleff.procedure.versions import parse_duration
+from kleff.registry.regfile import RegKey
+from kleff.registry.registry import KeyRef
 from kleff.texts import plain, plural
 from kleff.workstation.paths import WPath
-from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import KeyRef
 
 
 class KeysBack:

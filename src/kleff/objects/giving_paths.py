@@ -6,8 +6,8 @@ from base64 import b64encode
 from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 
-from kleff.case.guard import Target
-from kleff.case.saved import Member, SavedItem
+from kleff.case.bag.index import Member, SavedItem
+from kleff.case.guard.guard import Target
 from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base import ABSENT, DONE, KEPT, REFUSED, UNREADABLE, Action, Outcome, Work
 from kleff.objects.decision import Decision, Head, decide
@@ -77,8 +77,8 @@ class PathsBack:
         )
 
     def _place(self, action: Action, item: SavedItem, giving: Giving, decision: Decision, account: Account | None, work: Work) -> None:
+        from kleff.case.bag.unpacking import Unpacking, make_folder
         from kleff.case.placing import Ready, Staging, put_in_place
-        from kleff.case.unpacking import Unpacking, make_folder
         from kleff.workstation.common.posix import sync_volume
 
         staging = Staging(work.hands, action.number)

@@ -10,9 +10,9 @@ from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Text, key_problem
 from kleff.procedure.variables import unescape_literal
+from kleff.registry.regfile import RegKey
+from kleff.registry.registry import KeyRef, unpack_key
 from kleff.texts import plain
-from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import KeyRef, unpack_key
 
 BACK = "written back from the export"
 View = Annotated[Literal[32, 64] | None, Meta(description="only this view; both if left out")]

@@ -17,7 +17,7 @@ from kleff.texts import plain, plural
 from kleff.workstation.facets import Package, Packages
 
 if TYPE_CHECKING:
-    from kleff.case.journal import Effect
+    from kleff.case.record.journal import Effect
 
 Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
 
@@ -172,7 +172,7 @@ class PackageKind(Offers):
 
     def _save_configuration(self, found: list[Package], work: Work) -> int:
         """Save what the package manager will delete of an administrator's own settings; into `undo/`."""
-        from kleff.case.archive import Wanted, write_archive
+        from kleff.case.bag.archive import Wanted, write_archive
 
         files = work.scene.workstation.files
         paths = [files.path(text) for package in found for text in package.config_files]

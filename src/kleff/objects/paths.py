@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 
 from msgspec import Meta, field
 
-from kleff.case.guard import Target
+from kleff.case.guard.guard import Target
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
 from kleff.objects.base import (
     ABSENT,
@@ -34,7 +34,7 @@ from kleff.texts import size as sizes
 from kleff.workstation.paths import Look, WPath
 
 if TYPE_CHECKING:
-    from kleff.case.aside import Moved
+    from kleff.case.aside.area import Moved
 
 BACK = "moved back from the set-aside area"
 
@@ -242,7 +242,7 @@ class PathKind(Offers):
         return self._save(action, step, work) if step.phase == "backup" else self._set_aside(action, step, work)
 
     def _save(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.archive import Wanted
+        from kleff.case.bag.archive import Wanted
 
         assert isinstance(step.model, PathsBackup)
         workstation = work.scene.workstation

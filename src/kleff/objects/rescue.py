@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from kleff.case.effect_names import PLACED
-from kleff.case.guard import Target
+from kleff.case.guard.guard import Target
 from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base import ABSENT, TO_DO, Action, Offers, Outcome, Scene, Work
 from kleff.objects.giving import owner_of
@@ -188,8 +188,8 @@ class RescueKind(Offers):
     models: dict[str, type[Step]] = {}
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.bag.unpacking import make_folder
         from kleff.case.placing import Ready, Staging, put_in_place
-        from kleff.case.unpacking import make_folder
 
         files = work.scene.workstation.files
         account = work.scene.resolver.account(str(action.details["account"]))

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import takewhile
 
-from kleff.case.guard import Target
+from kleff.case.guard.guard import Target
 from kleff.procedure.globs import is_glob, literal, literal_count
 from kleff.procedure.load import Procedure
 from kleff.procedure.variables import Template, parse_template

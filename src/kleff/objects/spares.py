@@ -5,22 +5,22 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
-from kleff.case.guard import Target
-from kleff.case.spare_plan import COPIED_UP_TO, SparePlan
+from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan
+from kleff.case.guard.guard import Target
 from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base import Scene
 from kleff.objects.keys import KeyDelete, KeyVerify, ValueDelete, meant_keys
 from kleff.objects.paths import PathsDelete, found_paths
 from kleff.objects.services import ServiceStop, ServiceVerify
+from kleff.registry.registry import KeyRef
 from kleff.texts import plain, plural, size
 from kleff.workstation.common.posix import write_atomic
 from kleff.workstation.facets import Entry, PackageRecord
 from kleff.workstation.paths import Look, WPath
-from kleff.workstation.windows.registry import KeyRef
 
 if TYPE_CHECKING:
     from kleff.case.effects import Hands
-    from kleff.case.journal import Effect
+    from kleff.case.record.journal import Effect
 
 NAMED_PATH = re.compile(r"(?<![\w./$}])/(?:etc|var|srv|opt|usr/local)/[\w.+@~-]+(?:/[\w.+@~-]+)*")
 SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"

@@ -7,16 +7,16 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.case.effect_names import TASK, UNIT
-from kleff.case.guard import Target
+from kleff.case.guard.guard import Target
 from kleff.objects.base import ABSENT, Action, Offers, Outcome, Scene, Work
 from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Step, Text
+from kleff.registry.regfile import RegKey
+from kleff.registry.registry import KeyRef
 from kleff.texts import plain
 from kleff.workstation.facets import Account, Task
 from kleff.workstation.paths import WPath
-from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import KeyRef
 
 RUN = ("HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Run", "HKCU\\Software\\Microsoft\\Windows\\CurrentVersion\\Run")
 SESSION = "/etc/xdg/autostart"  # Desktop Application Autostart Specification; and `autostart` in an account's own settings
@@ -153,7 +153,7 @@ class StartupKind(Offers):
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         from kleff.case.effects import remove_value, set_aside
-        from kleff.workstation.windows.registry import unpack_key
+        from kleff.registry.registry import unpack_key
 
         files = work.scene.workstation.files
         if "file" in action.details:

@@ -6,8 +6,8 @@ from datetime import UTC, datetime
 
 import msgspec
 
-from kleff.case.folder import Case
-from kleff.case.saved_bag import saved_size
+from kleff.case.bag.opened import saved_size
+from kleff.case.record.folder import Case
 from kleff.engine.run import Row, rows
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Verification
 from kleff.errors import DamagedCase

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from itertools import groupby
 
-from kleff.case.folder import Case
+from kleff.case.record.folder import Case
 from kleff.engine.preview import Plan
 from kleff.engine.run import Ended
 from kleff.objects.base import ABSENT, DONE, FAILED, KEPT, MANUAL, TO_DO, Action

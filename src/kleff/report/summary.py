@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kleff.case.folder import Case
+from kleff.case.record.folder import Case
 from kleff.case.undo import Undone
 from kleff.engine.run import Ended, rows
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN

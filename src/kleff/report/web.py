@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from html import escape
 
-from kleff.case.folder import Case
+from kleff.case.record.folder import Case
 from kleff.engine.run import rows
 from kleff.report.case_report import case_info, facts, result_line, sections, verification
 from kleff.texts import plain

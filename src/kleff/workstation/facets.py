@@ -14,8 +14,8 @@ from kleff.procedure.versions import Compare
 from kleff.workstation.paths import Look, WPath
 
 if TYPE_CHECKING:
+    from kleff.registry.registry import KeyRef, Registry
     from kleff.workstation.common.files import FileTree
-    from kleff.workstation.windows.registry import KeyRef, Registry
 
 
 @dataclass(frozen=True)

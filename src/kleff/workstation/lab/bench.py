@@ -8,11 +8,11 @@ import tempfile
 from pathlib import Path
 
 from kleff.procedure.globs import fold
+from kleff.registry.registry import KeyRef
 from kleff.workstation.lab.build import LabBuilder
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.potting import PROGRAM, SEED, SERVICE, SID, build_potting
 from kleff.workstation.lab.workstation import open_lab
-from kleff.workstation.windows.registry import KeyRef
 
 NEW_PROGRAM = PROGRAM.replace("C:", "D:", 1)
 NEW_PEOPLE = {"mira.k": 2101, "tomas": 2102}

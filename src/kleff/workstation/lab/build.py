@@ -10,9 +10,9 @@ from typing import Any
 
 from kleff.errors import Refused
 from kleff.procedure.globs import fold
+from kleff.registry.regfile import RegKey, encode, format_hive
+from kleff.registry.values import RegValue, number_value, text_value
 from kleff.workstation.lab.lab import Lab
-from kleff.workstation.windows.regfile import RegKey, encode, format_hive
-from kleff.workstation.windows.values import RegValue, number_value, text_value
 
 Setting = str | int | RegValue
 

@@ -7,10 +7,10 @@ import os
 from pathlib import Path
 
 from kleff.procedure.globs import fold
+from kleff.registry.regfile import RegKey, decode, encode, format_hive, parse
+from kleff.registry.values import RegValue
 from kleff.workstation.common.posix import write_atomic
 from kleff.workstation.lab.lab import Lab
-from kleff.workstation.windows.regfile import RegKey, decode, encode, format_hive, parse
-from kleff.workstation.windows.values import RegValue
 
 
 class LabRegistry:

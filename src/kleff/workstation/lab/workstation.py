@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from kleff.procedure.globs import WINDOWS, fold
+from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Workstation
 from kleff.workstation.lab.control import LabCommands, LabMachine, LabProcesses, LabServiceControl, LabTaskControl
@@ -14,7 +15,6 @@ from kleff.workstation.paths import WPath
 from kleff.workstation.windows.entries import WindowsEntries
 from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
 from kleff.workstation.windows.readiness import WindowsReadiness
-from kleff.workstation.windows.registry import KeyRef, Registry
 from kleff.workstation.windows.services import WindowsServices
 from kleff.workstation.windows.tasks import WindowsTasks
 

@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator
 from functools import partial
 
 from kleff.procedure.globs import fold
+from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.facets import Account, Entry
-from kleff.workstation.windows.registry import KeyRef, Registry
 
 UNINSTALL = r"Software\Microsoft\Windows\CurrentVersion\Uninstall"
 GUID = r"\{[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}"

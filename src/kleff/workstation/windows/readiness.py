@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from kleff.registry.registry import Registry
 from kleff.workstation.facets import Power
-from kleff.workstation.windows.registry import Registry
 
 CURRENT = r"HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion"
 MANAGER = r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager"

@@ -9,8 +9,8 @@ from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 
-from kleff.case.journal import Journal
-from kleff.case.marks import Mark, clear_mark, read_mark, set_mark
+from kleff.case.record.journal import Journal
+from kleff.case.record.unfinished import Mark, clear_mark, read_mark, set_mark
 from kleff.errors import Blocked, DamagedCase, NoSuchCase, Refused, Stopped
 from kleff.texts import now
 from kleff.workstation.common.posix import sync_folder

@@ -19,10 +19,10 @@ from pathlib import Path
 from typing import IO
 from urllib.parse import quote_from_bytes
 
-from kleff.case import pax
-from kleff.case.hashing import Hasher, hashing
-from kleff.case.locking import BagKey, Unsealable
-from kleff.case.saved import Member
+from kleff.case.bag import pax
+from kleff.case.bag.encryption import BagKey, Unsealable
+from kleff.case.bag.hashing import Hasher, hashing
+from kleff.case.bag.index import Member
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
 from kleff.texts import plain

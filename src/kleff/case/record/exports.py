@@ -12,10 +12,10 @@ import msgspec
 
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import fold
+from kleff.registry.regfile import RegKey, encode, format_tree
+from kleff.registry.registry import KeyRef
+from kleff.registry.values import RegValue
 from kleff.workstation.common.posix import sync_folder
-from kleff.workstation.windows.regfile import RegKey, encode, format_tree
-from kleff.workstation.windows.registry import KeyRef
-from kleff.workstation.windows.values import RegValue
 
 
 class SavedValue(msgspec.Struct):

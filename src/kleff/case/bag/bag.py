@@ -17,18 +17,18 @@ from pathlib import Path
 import msgspec
 
 from kleff import __version__
-from kleff.case.archive import Wanted, check_archive, write_archive
-from kleff.case.exports import pack, read_checked, write_new
-from kleff.case.folder import Case
-from kleff.case.locking import ENDING, KEY_FILE, BagKey, Passing
-from kleff.case.saved import FORMAT, SavedItem
-from kleff.case.saved_bag import check_files
+from kleff.case.bag.archive import Wanted, check_archive, write_archive
+from kleff.case.bag.encryption import ENDING, KEY_FILE, BagKey, Passing
+from kleff.case.bag.index import FORMAT, SavedItem
+from kleff.case.bag.opened import check_files
+from kleff.case.record.exports import pack, read_checked, write_new
+from kleff.case.record.folder import Case
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress, Silent
+from kleff.registry.regfile import RegKey, encode, format_tree
+from kleff.registry.registry import KeyRef
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.common.posix import copy_new, sha256_of, sync_folder
-from kleff.workstation.windows.regfile import RegKey, encode, format_tree
-from kleff.workstation.windows.registry import KeyRef
 
 
 @dataclass

@@ -11,8 +11,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from itertools import chain, count
 
-from kleff.case.deleting import delete_tree
-from kleff.case.guard import AREA
+from kleff.case.aside.deleting import delete_tree
+from kleff.case.guard.guard import AREA
 from kleff.errors import ActionFailed
 from kleff.progress import Silent
 from kleff.texts import plain

@@ -10,11 +10,11 @@ from concurrent.futures import Future
 from dataclasses import dataclass, field
 from functools import partial
 
-from kleff.case import pax
-from kleff.case.archive import Opened, differs, reading_archive
-from kleff.case.saved import Member, SavedItem
-from kleff.case.saved_bag import RELY, UNSAFE, SavedBag
-from kleff.case.workers import Workers
+from kleff.case.bag import pax
+from kleff.case.bag.archive import Opened, differs, reading_archive
+from kleff.case.bag.index import Member, SavedItem
+from kleff.case.bag.opened import RELY, UNSAFE, SavedBag
+from kleff.case.bag.workers import Workers
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
 from kleff.texts import plain

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
-from kleff.case import guard_tables as tables
+from kleff.case.guard import tables
 from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import could_hold, fold, parts_match
+from kleff.registry.registry import KeyRef
 from kleff.workstation.facets import Account, Workstation
 from kleff.workstation.linux.accounts import USER_DIRS
 from kleff.workstation.paths import Look, WPath
 from kleff.workstation.windows.profiles import OWN_FOLDERS
-from kleff.workstation.windows.registry import KeyRef
 
 AREA = ".kleff"  # the set-aside area's name on each volume
 

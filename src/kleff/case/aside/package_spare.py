@@ -11,9 +11,9 @@ from pathlib import Path
 
 import msgspec
 
-from kleff.case.exports import read_checked, write_new
-from kleff.case.spare import Made, Spare
-from kleff.case.spare_plan import SparePlan
+from kleff.case.aside.spare import Made, Spare
+from kleff.case.aside.spare_plan import SparePlan
+from kleff.case.record.exports import read_checked, write_new
 from kleff.errors import ActionFailed, DamagedCase, KleffError
 from kleff.texts import plain
 from kleff.workstation.common.posix import write_atomic

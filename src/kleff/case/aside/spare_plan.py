@@ -2,8 +2,8 @@
 
 from dataclasses import dataclass, field
 
+from kleff.registry.registry import KeyRef
 from kleff.workstation.paths import WPath
-from kleff.workstation.windows.registry import KeyRef
 
 COPIED_UP_TO = 64 * 1024  # bytes; what is larger is linked
 

@@ -12,8 +12,8 @@ from typing import Any, Protocol
 
 from kleff.procedure.globs import fold
 from kleff.procedure.model import KEY_ROOTS
-from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.values import RegValue
+from kleff.registry.regfile import RegKey
+from kleff.registry.values import RegValue
 
 NODE = "Wow6432Node"
 # Which parts of HKLM\Software are shared by both views ("Registry Keys Affected by WOW64", Windows documentation).

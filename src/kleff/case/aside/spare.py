@@ -20,19 +20,19 @@ from typing import IO
 
 import msgspec
 
-from kleff.case.aside import Area
-from kleff.case.exports import export, read_checked, read_export, write_new
-from kleff.case.spare_plan import COPIED_UP_TO, SparePlan
+from kleff.case.aside.area import Area
+from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan
+from kleff.case.record.exports import export, read_checked, read_export, write_new
 from kleff.errors import Refused
 from kleff.procedure.globs import fold
+from kleff.registry.regfile import RegKey
+from kleff.registry.registry import Registry
 from kleff.texts import plain, plural
 from kleff.workstation.common.copying import copy_file
 from kleff.workstation.common.files import FileTree
 from kleff.workstation.common.posix import rename_noreplace
 from kleff.workstation.facets import Source
 from kleff.workstation.paths import Look, WPath
-from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import Registry
 
 Made = dict[str, tuple[int, int, int]]  # `Kept.path` -> (inode, size, modification time in ns)
 

@@ -16,16 +16,16 @@ from pathlib import Path
 
 import msgspec
 
-from kleff.case.archive import check_archive
-from kleff.case.exports import read_checked, unpack
-from kleff.case.locking import ENDING, KEY_FILE, BagKey, Passing
-from kleff.case.saved import FORMAT, Member, SavedItem
+from kleff.case.bag.archive import check_archive
+from kleff.case.bag.encryption import ENDING, KEY_FILE, BagKey, Passing
+from kleff.case.bag.index import FORMAT, Member, SavedItem
+from kleff.case.record.exports import read_checked, unpack
 from kleff.errors import DamagedCase, Refused
 from kleff.progress import Progress, Silent
+from kleff.registry.regfile import RegKey
+from kleff.registry.registry import KeyRef
 from kleff.texts import plain
 from kleff.workstation.common.posix import sha256_of
-from kleff.workstation.windows.regfile import RegKey
-from kleff.workstation.windows.registry import KeyRef
 
 RELY = "do not rely on this bag; nothing may be removed on its strength"
 INDEX = ".index.json"

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import fold
-from kleff.workstation.windows.values import REG_BINARY, REG_DWORD, REG_SZ, RegValue
+from kleff.registry.values import REG_BINARY, REG_DWORD, REG_SZ, RegValue
 
 HEADER = "Windows Registry Editor Version 5.00"
 ROOTS = {"HKEY_LOCAL_MACHINE": "HKLM", "HKEY_USERS": "HKU"}

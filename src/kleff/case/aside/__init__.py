@@ -1,0 +1,1 @@
+"""What is set aside, spared or deleted for good."""

@@ -1,0 +1,1 @@
+"""Which places and keys may be touched."""

@@ -1,0 +1,1 @@
+"""What a case knows: its journal, its folder, and the mark of an unfinished one."""

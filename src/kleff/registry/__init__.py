@@ -1,0 +1,1 @@
+"""The registry: keys, values, views and `.reg` text, whoever keeps it."""
