@@ -19,7 +19,8 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from kleff.case.record.journal import Effect, Journal
+from kleff.case.effects.moved import Moved
+from kleff.case.record.journal import Journal
 
 HEAD = 'format = 1\n[product]\nid = "big"\nname = "Big"\n[[evidence]]\npath = "/opt/none"\n'
 KLEFF = Path(sys.executable).parent / "kleff"
@@ -77,8 +78,8 @@ def journal_rate(work: Path, number: int) -> float:
     journal = Journal(work / f"case{number}.db", create=True)
     begun = time.perf_counter()
     for start in range(1, EFFECTS, 100):
-        data = {"aside": "AA==", "identity": [1, 2], "parent_times": [3, 4], "items": 1, "size": 1}
-        journal.intend([Effect(n, 1, "moved", b"\0opt\0big\0file", data, "intended") for n in range(start, start + 100)])
+        effect = Moved(aside_="AA==", identity=(1, 2), parent_times=(3, 4), items=1, size=1)
+        journal.intend([(1, effect, b"\0opt\0big\0file")] * 100)
         journal.mark(range(start, start + 100), "done")
     taken = time.perf_counter() - begun
     journal.close()

@@ -26,7 +26,8 @@ from caches import COLD, settle
 from kleff.case.aside.deleting import delete_tree
 from kleff.procedure.globs import POSIX
 from kleff.progress import Silent
-from kleff.workstation.common.files import FileTree
+from kleff.workstation.host import host
+from kleff.workstation.posix.tree import PosixTree
 
 PROCEDURE = """format = 1
 [product]
@@ -87,7 +88,7 @@ def pair(turn: int, ours: Callable[[], object], peer: Callable[[], object]) -> t
 def counting(folder: Path, entries: int, rounds: int) -> list[str]:
     """Count and size one tree in one and in two processes, against `du -s`."""
     grow(folder / "counted", int(entries / 1.067))
-    files = FileTree(POSIX, {"": folder})
+    files = PosixTree(POSIX, {"": folder})
     place = files.path("/counted")
     assert place is not None
     total = files.measure(place).items
@@ -101,22 +102,21 @@ def counting(folder: Path, entries: int, rounds: int) -> list[str]:
     return rows
 
 
-def deleted(fd: int, name: str) -> None:
-    delete_tree(fd, name, Silent())
+def deleted(work: Path, name: str) -> None:
+    with host().folder(work) as folder:
+        delete_tree(folder, name, Silent())
 
 
 def loops(work: Path, count: int, rounds: int) -> list[str]:
     """The deletion loop of discard on many small files, and on 2 GiB of large ones."""
     rows = []
-    fd = os.open(work, os.O_RDONLY)
     for name, make in ((f"{count:,} small files", lambda top: grow(top, count)), ("2 GiB in 200 files", large)):
         pairs = []
         for turn in range(rounds):
             make(work / "ours")
             make(work / "peer")
-            pairs.append(pair(turn, lambda: deleted(fd, "ours"), lambda: command("rm", "-rf", work / "peer")))
+            pairs.append(pair(turn, lambda: deleted(work, "ours"), lambda: command("rm", "-rf", work / "peer")))
         rows.append(row(f"deletion loop of discard, {name}, in process : `rm -rf`", pairs))
-    os.close(fd)
     return rows
 
 

@@ -12,7 +12,8 @@ from typing import Any, get_type_hints
 
 import msgspec
 
-from kleff.engine.kinds import model_table
+import kleff.objects.standard  # noqa: F401  makes the kinds known
+from kleff.objects.base.kind import model_table
 from kleff.procedure.load import PHASES
 from kleff.procedure.model import AccountStep, Ask, Keep, Product, Section, Step
 from kleff.report.documents import DOCUMENTS, schema

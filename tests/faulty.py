@@ -8,9 +8,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import kleff.case.aside.area as aside
-import kleff.case.placing as placing
-import kleff.workstation.common.posix as posix
+import kleff.workstation.posix.calls as calls
+import kleff.workstation.posix.handles as handles
 
 CODES = {name: getattr(errno, name) for name in ("ENOSPC", "EACCES", "EIO", "EROFS", "EBUSY", "ETXTBSY", "ENOENT")}
 
@@ -41,8 +40,8 @@ class Fault:
 
     def arm(self) -> None:
         if self.call == "rename":
-            original = posix.rename_noreplace
-            for module in (posix, aside, placing):
+            original = calls.rename_noreplace
+            for module in (calls, handles):
                 module.rename_noreplace = self._wrapped(original, 1)  # type: ignore[attr-defined]
         else:
             setattr(os, self.call, self._wrapped(getattr(os, self.call), 0))

@@ -20,22 +20,23 @@ import zstandard
 from kleff.case.bag.archive import Wanted as WantedPath
 from kleff.case.bag.archive import check_archive, write_archive
 from kleff.case.bag.opened import check_bag, check_harmless, open_bag
-from kleff.case.effects import Hands
 from kleff.case.guard.guard import Guard
+from kleff.case.hands import Hands
 from kleff.case.record.folder import create_case, open_case
 from kleff.case.undo import undo_case
 from kleff.engine.advice import advice
-from kleff.engine.kinds import model_table
-from kleff.engine.preview import preview
+from kleff.engine.context import make_context
+from kleff.engine.library import parse
+from kleff.engine.plan import make_plan
 from kleff.engine.restore import Wanted, plan_restore
-from kleff.engine.run import Runner, record_plan, rows
-from kleff.engine.scene import set_scene
+from kleff.engine.rows import record_plan, rows
+from kleff.engine.run import Runner
 from kleff.errors import KleffError
-from kleff.objects.giving import Giving
-from kleff.procedure.load import parse_procedure
+from kleff.objects.base.restoring import Restoring
 from kleff.progress import Silent
 from kleff.report.case_report import report_document, report_markdown, report_page
 from kleff.report.documents import encode
+from kleff.report.making import preview_document
 from kleff.workstation.open import open_workstation
 from kleff.workstation.windows import regfile
 from support import linux_tree, write
@@ -75,11 +76,11 @@ class Bench:
 
     def _finish(self) -> None:
         workstation = open_workstation(self.spec)
-        scene = set_scene(workstation, parse_procedure(STEPS, "p.toml", model_table()))
-        plan = preview(scene)
+        here = make_context(workstation, parse(STEPS, "p.toml"))
+        plan = make_plan(here)
         case = create_case(self.folder / "cases", workstation, STEPS, "press", procedure_name="p.toml", product="Brindlewort Press")
         record_plan(case, plan)
-        Runner(scene, case).run()
+        Runner(here, case, Silent()).run()
         case.close()
         self.case = case.folder
         self.journal = (self.case / "case.db").read_bytes()
@@ -90,13 +91,13 @@ class Bench:
 
 def feed_procedure(bench: Bench, data: bytes) -> None:
     """Loaded, advised on, planned on a tree and on a lab; nothing is changed by that."""
-    procedure = parse_procedure(data, "p.toml", model_table())
+    procedure = parse(data, "p.toml")
     advice(procedure)
     for spec in (bench.spec, f"lab:{bench.lab}"):
         if spec.startswith("lab:"):
             write(bench.lab / "lab.toml", 'format = 1\nname = "B"\nid = "b"\n')
-        plan = preview(set_scene(open_workstation(spec), procedure))
-        encode(plan)
+        here = make_context(open_workstation(spec), procedure)
+        encode(preview_document(here, make_plan(here), []))
 
 
 def feed_reg(bench: Bench, data: bytes) -> None:
@@ -111,7 +112,7 @@ def feed_reg(bench: Bench, data: bytes) -> None:
 def feed_lab(bench: Bench, data: bytes) -> None:
     """Opened, and a procedure previewed on it."""
     write(bench.lab / "lab.toml", data)
-    preview(set_scene(open_workstation(f"lab:{bench.lab}"), parse_procedure(STEPS, "p.toml", model_table())))
+    make_plan(make_context(open_workstation(f"lab:{bench.lab}"), parse(STEPS, "p.toml")))
 
 
 def feed_journal(bench: Bench, data: bytes) -> None:
@@ -224,8 +225,8 @@ def feed_restore(bench: Bench, data: bytes) -> None:
     bag = open_bag(folder)
     check_harmless(bag)
     workstation = open_workstation(bench.spec)
-    scene = set_scene(workstation, parse_procedure(STEPS, "p.toml", model_table()))
-    plan_restore(Giving(scene, bag, own=False), Wanted())
+    here = make_context(workstation, parse(STEPS, "p.toml"))
+    plan_restore(Restoring(here, bag, own=False), Wanted())
 
 
 TARGETS: dict[str, Callable[[Bench, bytes], None]] = {

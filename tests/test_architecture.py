@@ -16,7 +16,7 @@ RANKS = {
     "errors": 0, "texts": 0, "progress": 0, "procedure": 1, "registry": 1, "workstation": 2, "case": 3, "objects": 4,
     "engine": 5, "search": 5, "report": 6, "cli": 7, "__main__": 8,
 }  # fmt: skip
-SYSTEMS = {"linux", "windows", "macos", "lab"}
+SYSTEMS = {"linux", "windows", "macos", "lab", "memory"}
 # A program of a lab is a program of its own; what it prints is its output.
 SPEAKS = {"workstation/lab/program.py"}
 
@@ -50,13 +50,13 @@ def test_imports_run_downward() -> None:
 
 
 def test_systems_do_not_know_each_other() -> None:
-    """`linux` and `windows` stand alone; a lab stands on `windows`; `common` on none."""
+    """`linux` and `windows` stand alone; a lab stands on `windows`; `files` and `posix` on none."""
     wrong = []
     for name, tree in modules():
         parts = Path(name).parts
         if parts[0] != "workstation" or len(parts) < 3:
             continue
-        allowed = {"lab": {"lab", "windows"}, "common": set()}.get(parts[1], {parts[1]})
+        allowed = {"lab": {"lab", "windows"}, "files": set(), "posix": set()}.get(parts[1], {parts[1]})
         for module in imported(tree):
             system = module.split(".")[2] if module.startswith("kleff.workstation.") else ""
             if system in SYSTEMS - allowed:
@@ -87,11 +87,155 @@ def test_no_shell_anywhere() -> None:
 def test_functions_and_files_can_be_read_at_once() -> None:
     lengths = []
     for name, tree in modules():
-        assert len((SOURCE / name).read_text("utf-8").splitlines()) <= 420, name
+        assert len((SOURCE / name).read_text("utf-8").splitlines()) <= 350, name
         for node in ast.walk(tree):
             if isinstance(node, ast.FunctionDef):
                 lengths.append(((node.end_lineno or 0) - node.lineno + 1, f"{name}: {node.name}"))
     assert [entry for entry in sorted(lengths)[-5:] if entry[0] > 60] == []
+
+
+def test_no_folder_is_crowded() -> None:
+    """No folder above some 15 files without sub-folders that say what they hold."""
+    crowded = {}
+    for folder in (f for f in SOURCE.rglob("*") if f.is_dir() and f.name != "__pycache__"):
+        files = [f for f in folder.glob("*.py") if f.name != "__init__.py"]
+        if len(files) > 17:
+            crowded[str(folder.relative_to(SOURCE))] = len(files)
+    assert crowded == {}
+
+
+def test_no_cycles() -> None:
+    """Also not by imports within functions, or for type checking alone."""
+    graph: dict[str, set[str]] = {}
+    for name, tree in modules():
+        here = "kleff." + name.removesuffix(".py").removesuffix("/__init__").replace("/", ".")
+        found = set()
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("kleff"):
+                deeper = {f"{node.module}.{alias.name}" for alias in node.names}
+                known = {m for m in deeper if (SOURCE.parent / (m.replace(".", "/") + ".py")).exists()}
+                found |= known or {str(node.module)}
+            elif isinstance(node, ast.Import):
+                found |= {alias.name for alias in node.names if alias.name.startswith("kleff")}
+        graph[here] = found - {here}
+    waiting = {m: {n for n in needs if n in graph and not here_holds(n, m)} for m, needs in graph.items()}
+    while waiting:
+        free = {m for m, needs in waiting.items() if not needs & waiting.keys()}
+        assert free, f"a ring of imports among {sorted(waiting)}"
+        waiting = {m: needs for m, needs in waiting.items() if m not in free}
+
+
+def here_holds(package: str, module: str) -> bool:
+    """A package's own `__init__` that loads its modules is no ring."""
+    return module.startswith(package + ".")
+
+
+# The methods by which a facet changes the workstation, by the names its facet goes by.
+CHANGING = {
+    "services": {"stop", "hold", "release", "restore"}, "tasks": {"set_enabled"}, "units": {"stop", "restore"},
+    "processes": {"ask_to_end", "end"}, "packages": {"remove", "put_back", "clear_stand_ins", "clear_up"}, "commands": {"start"},
+    "registry": {"delete_tree", "write_tree"}, "api": {"create", "set", "delete_value", "delete_key", "flush"},
+}  # fmt: skip
+ANY = set().union(*CHANGING.values()) - {"set", "remove", "create", "start", "stop", "flush", "end", "restore", "release"}
+FOLDER = {
+    "make_folder", "make_link", "remove_if_empty", "remove_single", "set_owner", "set_mode", "set_attribute", "set_times", "set_link",
+    "copy_file", "copy_tree", "delete_copied", "delete_tree",
+}  # fmt: skip
+
+
+def changes(call: ast.Call) -> bool:
+    """Whether a call is one of a facet's changing methods: by the method's name, and that of what it is called on."""
+    if not isinstance(call.func, ast.Attribute):
+        return False
+    on = call.func.value
+    name = on.attr if isinstance(on, ast.Attribute) else on.id if isinstance(on, ast.Name) else ""
+    method = call.func.attr
+    return method in CHANGING.get(name, set()) or (name == "facet" and method in set().union(*CHANGING.values())) or method in ANY | FOLDER
+
+
+def test_only_effects_change_the_workstation() -> None:
+    """A kind, the engine and the command line change it through `case.effects` alone."""
+    wrong = []
+    for name, tree in modules():
+        if name.split("/")[0] in ("objects", "engine", "report", "cli", "search"):
+            calls = [n for n in ast.walk(tree) if isinstance(n, ast.Call)]
+            wrong += [f"{name}:{c.lineno} {ast.unparse(c.func)}" for c in calls if changes(c)]
+    assert wrong == []
+
+
+def test_changing_calls_are_found() -> None:
+    """The test above can fail."""
+    for text in ("here.workstation.services.stop(name)", "facet.end(process)", "registry.delete_tree(key)", "folder.set_mode(1)"):
+        call = ast.parse(text).body[0]
+        assert isinstance(call, ast.Expr)
+        assert isinstance(call.value, ast.Call)
+        assert changes(call.value), text
+
+
+FREE = {"fsdecode", "fsencode", "path", "sep", "environ", "getpid", "PathLike", "pathsep", "devnull", "linesep"}
+SYSTEM = {"fcntl", "pwd", "grp", "ctypes", "signal", "termios", "resource", "subprocess", "socket", "mmap", "select", "psutil", "winreg"}
+
+
+def test_nothing_above_the_workstation_makes_a_system_call() -> None:
+    """No descriptors, no `dir_fd`, no numbers of accounts: they are asked through facets. `cli` may ask for environment and terminal."""
+    wrong = []
+    for name, tree in modules():
+        if name.split("/")[0] not in ("case", "objects", "engine", "report", "search"):
+            continue
+        wrong += [f"{name} imports {m}" for m in imported(tree) if m.split(".")[0] in SYSTEM]
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Attribute) and isinstance(node.value, ast.Name) and node.value.id == "os" and node.attr not in FREE:
+                wrong.append(f"{name}:{node.lineno} os.{node.attr}")
+            if isinstance(node, ast.keyword) and node.arg in ("dir_fd", "src_dir_fd", "dst_dir_fd", "follow_symlinks"):
+                wrong.append(f"{name}: {node.arg}")
+            if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("kleff.workstation.posix"):
+                wrong.append(f"{name}:{node.lineno} imports {node.module}")
+    assert wrong == []
+
+
+def test_engine_and_report_ask_abilities() -> None:
+    """No `getattr`, no choice by a verb's words, no class of a kind or of its steps: nothing about any kind of object."""
+    wrong = []
+    for name, tree in modules():
+        if name.split("/")[0] not in ("engine", "report"):
+            continue
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in ("getattr", "setattr", "hasattr"):
+                wrong.append(f"{name}:{node.lineno} {node.func.id}")
+            if isinstance(node, ast.Compare) and any(isinstance(n, ast.Attribute) and n.attr == "verb" for n in ast.walk(node)):
+                wrong.append(f"{name}:{node.lineno} compares a verb")
+            if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("kleff.objects."):
+                if not (node.module or "").startswith("kleff.objects.base"):
+                    wrong.append(f"{name}:{node.lineno} imports {node.module}")
+    assert wrong == []
+
+
+HIDDEN = """
+import importlib, os, pkgutil, sys
+for name in ("typer", "rich.progress", "rich.console", "msgspec", "zstandard", "tree_sitter", "tree_sitter_toml", "sqlite3", "psutil",
+             "subprocess", "tempfile", "shutil", "concurrent.futures", "pydantic", "tomllib", "getpass", "pathlib", "threading"):
+    importlib.import_module(name)
+import kleff
+for name in [n for n in dir(os) if n.startswith("O_") and n not in ("O_RDONLY", "O_WRONLY", "O_RDWR", "O_APPEND", "O_CREAT", "O_EXCL",
+                                                                   "O_TRUNC")]:
+    delattr(os, name)
+for name in ("geteuid", "getuid", "getegid", "getgid", "fchmod", "fchown", "chown", "lchown", "mkfifo", "mknod", "statvfs", "fork",
+             "getxattr", "listxattr", "setxattr", "pread", "pwrite", "setsid", "pidfd_open", "posix_fallocate", "WNOHANG"):
+    delattr(os, name)
+for name in ("fcntl", "pwd", "grp", "termios", "resource"):
+    sys.modules[name] = None
+sys.platform = "win32"
+for module in pkgutil.walk_packages(kleff.__path__, "kleff."):
+    if module.name.startswith(("kleff.workstation.posix", "kleff.workstation.linux")) or module.name.endswith("__main__"):
+        continue
+    importlib.import_module(module.name)
+"""
+
+
+def test_everything_but_the_posix_half_imports_without_posix() -> None:
+    """As a Python without these names would: a second system can stand beside."""
+    done = subprocess.run([sys.executable, "-c", HIDDEN], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
 
 
 HEAVY = ("numpy", "pandas", "scipy", "matplotlib")

@@ -25,8 +25,9 @@ from kleff.cli.settings import Settings, read_settings
 from kleff.errors import ActionFailed, DamagedCase, UsageError
 from kleff.procedure.globs import POSIX
 from kleff.progress import Silent
-from kleff.report.case_report import case_info
-from kleff.workstation.common.files import FileTree
+from kleff.report.case_facts import case_info
+from kleff.workstation.host import host
+from kleff.workstation.posix.tree import PosixTree
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 names = st.sampled_from(["a", "b", "keep.me", "x y", "caf\udce9", "...", "-rf", "\u202ename"])
@@ -160,8 +161,8 @@ def test_archives_open_with_other_tools(kleff: Kleff, lab: Path, tag_studio: Pat
         assert member.name == "program_data/Brindlewort/licence.bwl" or member.name.endswith("Brindlewort/licence.bwl")
 
 
-def area(tmp_path: Path) -> tuple[FileTree, Area]:
-    files = FileTree(POSIX, {"": tmp_path})
+def area(tmp_path: Path) -> tuple[PosixTree, Area]:
+    files = PosixTree(POSIX, {"": tmp_path})
     return files, Area(files, "case-1")
 
 
@@ -229,23 +230,20 @@ def test_discard_never_crosses_a_mount(tmp_path: Path) -> None:
     inside = write(tmp_path / "aside/product/inside/x").parent
     other = write(tmp_path / "other/precious").parent
     subprocess.run(["mount", "--bind", other, inside], check=True)
-    fd = os.open(tmp_path / "aside", os.O_RDONLY)
     try:
-        with pytest.raises(ActionFailed, match="mount point"):
-            delete_tree(fd, "product", Silent())
+        with host().folder(tmp_path / "aside") as folder, pytest.raises(ActionFailed, match="mount point"):
+            delete_tree(folder, "product", Silent())
         assert (other / "precious").exists()
     finally:
         subprocess.run(["umount", inside], check=True)
-        os.close(fd)
 
 
 def test_discard_removes_links_as_links(tmp_path: Path) -> None:
     other = write(tmp_path / "other/precious").parent
     (tmp_path / "aside/product").mkdir(parents=True)
     (tmp_path / "aside/product/link").symlink_to(other)
-    fd = os.open(tmp_path / "aside", os.O_RDONLY)
-    delete_tree(fd, "product", Silent())
-    os.close(fd)
+    with host().folder(tmp_path / "aside") as folder:
+        delete_tree(folder, "product", Silent())
     assert (other / "precious").exists()
     assert list((tmp_path / "aside").iterdir()) == []
 

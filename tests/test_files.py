@@ -16,14 +16,14 @@ from kleff.case.bag.archive import Wanted, check_archive, write_archive
 from kleff.errors import ActionFailed, DamagedCase, LinkOnTheWay
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.progress import Silent
-from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Account
 from kleff.workstation.linux.accounts import PasswdAccounts
 from kleff.workstation.paths import WPath, from_raw
+from kleff.workstation.posix.tree import PosixTree
 from support import IS_ROOT, linux_tree, write
 
 
-def at(files: FileTree, text: str) -> WPath:
+def at(files: PosixTree, text: str) -> WPath:
     path = files.path(text)
     assert path is not None
     return path
@@ -35,7 +35,7 @@ def test_counting_agrees_with_du(tmp_path: Path) -> None:
         write(tmp_path / f"d{number % 17}/e{number % 5}/f{number}", os.urandom(number * 7))
     (tmp_path / "d1/again").hardlink_to(tmp_path / "d1/e1/f1" if (tmp_path / "d1/e1/f1").exists() else next((tmp_path / "d1").rglob("f*")))
     (tmp_path / "d2/link").symlink_to("/usr")
-    files = FileTree(POSIX, {"": tmp_path.parent})
+    files = PosixTree(POSIX, {"": tmp_path.parent})
     found = files.measure(at(files, f"/{tmp_path.name}"))
     du = int(subprocess.run(["du", "-s", "--apparent-size", "-B1", tmp_path], capture_output=True, text=True).stdout.split()[0])
     folders = sum(p.stat(follow_symlinks=False).st_size for p in [tmp_path, *tmp_path.rglob("*")] if p.is_dir() and not p.is_symlink())
@@ -48,7 +48,7 @@ def test_counting_agrees_with_du(tmp_path: Path) -> None:
 def test_letter_case_of_a_windows_tree(tmp_path: Path) -> None:
     write(tmp_path / "Program Files/Brindlewort/Tag.exe", "x")
     write(tmp_path / "Stra\u00dfe/x")
-    files = FileTree(WINDOWS, {"C:": tmp_path})
+    files = PosixTree(WINDOWS, {"C:": tmp_path})
     path = at(files, r"c:\PROGRAM FILES\brindleWORT\tag.EXE")
     look = files.look(path)
     assert look is not None
@@ -62,7 +62,7 @@ def test_letter_case_of_a_windows_tree(tmp_path: Path) -> None:
 
 
 def test_paths_are_compared_by_names_not_by_text(tmp_path: Path) -> None:
-    files = FileTree(POSIX, {"": tmp_path})
+    files = PosixTree(POSIX, {"": tmp_path})
     assert not at(files, "/opt/venv").holds(at(files, "/opt/venv2"))
     assert at(files, "/opt/venv").holds(at(files, "/opt/venv/x"))
     odd = WPath(POSIX, "", ("caf\udce9", "new\nline"))
@@ -82,7 +82,7 @@ def test_whose_links_are_followed(tmp_path: Path) -> None:
     (top / "opt/loop").symlink_to("loop")
     (top / "opt/mine").symlink_to("/usr/lib")
     os.chown(top / "opt/mine", 1001, 1001, follow_symlinks=False)
-    files = FileTree(POSIX, {"": top})
+    files = PosixTree(POSIX, {"": top})
     assert str(files.resolve(at(files, "/lib/product/x")).path) == "/usr/lib/product/x"
     assert str(files.resolve(at(files, "/var/run/product.pid")).path) == "/run/product.pid"
     assert str(files.resolve(at(files, "/opt/up/product")).path) == "/usr/lib/product"
@@ -97,7 +97,7 @@ def test_whose_links_are_followed(tmp_path: Path) -> None:
 def test_looking_never_follows(tmp_path: Path) -> None:
     write(tmp_path / "real/x")
     (tmp_path / "link").symlink_to("real")
-    files = FileTree(POSIX, {"": tmp_path})
+    files = PosixTree(POSIX, {"": tmp_path})
     look = files.look(at(files, "/link"))
     assert look is not None
     assert look.is_link
@@ -121,7 +121,7 @@ def test_archives_hold_what_was_there(tmp_path: Path) -> None:
     os.mkfifo(top / "fifo")
     write(top / "empty", b"")
     Path(os.fsdecode(os.fsencode(top) + b"/caf\xe9")).write_bytes(b"latin")
-    files = FileTree(POSIX, {"": tmp_path / "tree"})
+    files = PosixTree(POSIX, {"": tmp_path / "tree"})
     file = tmp_path / "x.tar.zst"
     mira = Account("mira", "1001", at(files, "/data"), os.geteuid())
     members = write_archive(file, [Wanted(at(files, "/data"), mira, "user.home", at(files, "/data"))], files, True, Silent())
@@ -148,7 +148,7 @@ def test_a_foreign_file_under_a_second_name_is_not_read(tmp_path: Path) -> None:
     os.chown(secret, 1002, 1002)
     (tmp_path / "tree/home").mkdir()
     (tmp_path / "tree/home/mine").hardlink_to(secret)
-    files = FileTree(POSIX, {"": tmp_path / "tree"})
+    files = PosixTree(POSIX, {"": tmp_path / "tree"})
     mira = Account("mira", "1001", at(files, "/home"), 1001)
     with pytest.raises(ActionFailed, match="another account's file"):
         write_archive(tmp_path / "x", [Wanted(at(files, "/home"), mira)], files, True, Silent())
@@ -157,7 +157,7 @@ def test_a_foreign_file_under_a_second_name_is_not_read(tmp_path: Path) -> None:
 
 def test_a_file_that_changes_while_it_is_saved(tmp_path: Path) -> None:
     write(tmp_path / "tree/log", b"x" * 300_000)
-    files = FileTree(POSIX, {"": tmp_path / "tree"})
+    files = PosixTree(POSIX, {"": tmp_path / "tree"})
 
     class Meddling(Silent):
         def step(self, items: int = 0, size: int = 0) -> None:
@@ -173,7 +173,7 @@ def test_accounts_and_their_own_settings(tmp_path: Path) -> None:
     write(top / "etc/login.defs", "# comment\nUID_MIN 1000\nUID_MAX\t60000\n")
     settings = 'XDG_DESKTOP_DIR="$HOME/Tisch"\nXDG_MUSIC_DIR="/srv/music"\nXDG_VIDEOS_DIR="$HOME/"\nXDG_PICTURES_DIR="nonsense"\n'
     write(top / "home/mira/.config/user-dirs.dirs", settings)
-    files = FileTree(POSIX, {"": top})
+    files = PosixTree(POSIX, {"": top})
     accounts = PasswdAccounts(files)
     found = {a.name: a for a in accounts.all()}
     assert {n for n, a in found.items() if a.ordinary} == {"root", "mira"}

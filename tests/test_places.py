@@ -117,7 +117,7 @@ def test_a_folder_of_a_lower_layer_is_copied(tmp_path: Path) -> None:
 
 def test_what_appears_while_a_folder_is_copied_is_left(tmp_path: Path) -> None:
     """Only what is in the copy is deleted of the original."""
-    from kleff.workstation.common.copying import copy_tree, delete_copied
+    from kleff.workstation.posix.copying import copy_tree, delete_copied
 
     place = product(tmp_path)
     fd = os.open(place.parent, os.O_RDONLY)

@@ -15,7 +15,7 @@ from kleff.procedure.globs import POSIX, WINDOWS, check_glob, could_hold, fold, 
 from kleff.procedure.source import parse_source
 from kleff.procedure.variables import BadTemplate, parse_template, unescape_literal
 from kleff.procedure.versions import compare_dotted, parse_duration, parse_range
-from kleff.workstation.common.files import FileTree
+from kleff.workstation.posix.tree import PosixTree
 
 GUID = "{6F1C2B0A-5D34-4E8B-9A77-2C10D4E5B601}"
 
@@ -106,7 +106,7 @@ def test_expansion_is_the_topmost_of_what_matches(paths: set[tuple[str, ...]], p
             os.makedirs(os.path.join(folder, *known), exist_ok=True)
         style = WINDOWS if folded else POSIX
         volume = "C:" if folded else ""
-        files = FileTree(style, {volume: Path(folder)})
+        files = PosixTree(style, {volume: Path(folder)})
         matching = {p for p in present if parts_match(pattern, p, folded)}
         top = {p for p in matching if not any(p[:n] in matching for n in range(1, len(p)))}
         assert {p.parts for p in files.expand(volume, pattern)} == top
@@ -116,7 +116,7 @@ def test_links_below_a_pattern_are_not_descended(tmp_path: Path) -> None:
     (tmp_path / "t/real").mkdir(parents=True)
     (tmp_path / "t/real/x").touch()
     (tmp_path / "t/link").symlink_to("real")
-    found = {str(p) for p in FileTree(POSIX, {"": tmp_path}).expand("", ("t", "**", "x"))}
+    found = {str(p) for p in PosixTree(POSIX, {"": tmp_path}).expand("", ("t", "**", "x"))}
     assert found == {"/t/real/x"}
 
 

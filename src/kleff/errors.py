@@ -51,6 +51,16 @@ class DamagedCase(KleffError):
     reference = "damaged-case"
 
 
+class NewerCase(KleffError):
+    """A case that a newer Kleff made."""
+
+    exit_code = 3
+    reference = "newer-case"
+
+    def __init__(self, what: str, *, where: str = "", remedy: str = "use the Kleff that made the case, or a newer one") -> None:
+        super().__init__(what, where=where, remedy=remedy)
+
+
 class DamagedBag(KleffError):
     """A bag that is damaged or not to be trusted; nothing of it was used."""
 

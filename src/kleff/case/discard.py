@@ -1,23 +1,23 @@
-"""Deleting for good what a case set aside: by descriptors, following no link, never across a mount."""
+"""Deleting for good what a case set aside and saved."""
 
 from __future__ import annotations
 
-import os
+import contextlib
 from dataclasses import dataclass
 
-from kleff.case.aside.area import moved_from
 from kleff.case.aside.deleting import delete_tree
 from kleff.case.bag.encryption import KEY_FILE
-from kleff.case.effect_names import MOVED
-from kleff.case.effects import Hands, areas_of, drop_spares, spares
+from kleff.case.effects.base import effect_of
+from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
 from kleff.errors import Interrupted, Refused
 from kleff.progress import Silent
-from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd
+from kleff.workstation.host import host
+from kleff.workstation.paths import WPath
 
 
 @dataclass
-class Held:
+class Holds:
     """What a case holds aside; `spares` are the bytes of spares that nothing else holds."""
 
     items: int = 0
@@ -30,21 +30,20 @@ class Held:
         return bool(self.places or self.spares)
 
 
-def held(hands: Hands) -> Held:
+def holds(hands: Hands) -> Holds:
     """Count and size what is still set aside."""
-    result = Held()
-    for effect in hands.case.journal.effects():
-        if effect.kind == MOVED and effect.state in ("done", "stays", "intended"):
-            moved = moved_from(hands.workstation.files, effect.place, effect.data)
-            if hands.area.lies_aside(moved):
-                result.places += 1
-                result.items += moved.items
-                result.size += moved.size
-    result.spares = sum(hands.workstation.files.measure(path).size for path in spares(hands))
+    result = Holds()
+    for one in hands.case.journal.effects():
+        aside = effect_of(one).aside() if one.state in ("done", "stays", "intended") else None
+        if aside is not None and effect_of(one).lies_aside(one, hands):
+            result.places += 1
+            result.items += aside.items
+            result.size += aside.size
+    result.spares = sum(hands.workstation.files.measure(path).size for path in _spares(hands, every=True))
     return result
 
 
-def discard_case(hands: Hands) -> Held:
+def discard_case(hands: Hands) -> Holds:
     """Delete for good what is set aside. Killed half-way, it is called again.
 
     Raises:
@@ -58,30 +57,38 @@ def discard_case(hands: Hands) -> Held:
             where=str(case.folder),
             remedy=f"finish it with  kleff resume {case.folder}  or  kleff undo {case.folder}",
         )
-    total = held(hands)
+    total = holds(hands)
     if case.state == "finished":
         case.journal.set(state="discarded")
     hands.progress.start("discarding", items=total.items)
-    for effect in case.journal.effects():
-        if effect.kind != MOVED or effect.state not in ("done", "stays", "intended"):
+    for one in case.journal.effects():
+        if effect_of(one).aside() is None or one.state not in ("done", "stays", "intended"):
             continue
         if hands.progress.should_stop():
             raise _stopped(case)
-        moved = moved_from(hands.workstation.files, effect.place, effect.data)
-        # Half deleted it is still the same folder; only that very thing is deleted.
-        if hands.area.lies_aside(moved):
-            try:
-                with hands.workstation.files.parent(moved.aside) as (fd, name):
-                    delete_tree(fd, name, hands.progress)
-            except Interrupted:
-                raise _stopped(case) from None
-        case.journal.mark([effect.id], "discarded")
+        try:
+            effect_of(one).discard(one, hands)
+        except Interrupted:
+            raise _stopped(case) from None
+        case.journal.mark([one.id], "discarded")
     drop_spares(hands, every=True)
     # Of one that was taken back, undo may still need them for what could not be.
     if case.state == "discarded" and (case.folder / "bag" / KEY_FILE).exists():
         _drop_exports(case)
-    hands.area.clear(areas_of(hands))
+    hands.area.clear(hands.areas())
     return total
+
+
+def drop_spares(hands: Hands, every: bool = False) -> None:
+    """Delete what is left of spares: of effects that are taken back or never happened, or of all."""
+    for path in _spares(hands, every):
+        with contextlib.suppress(FileNotFoundError), hands.workstation.files.parent(path) as (folder, name):
+            delete_tree(folder, name, Silent())
+
+
+def _spares(hands: Hands, every: bool) -> list[WPath]:
+    over = [one for one in hands.case.journal.effects() if every or one.state in ("undone", "void")]
+    return [path for one in over for path in effect_of(one).spares(one, hands)]
 
 
 def _drop_exports(case: Case) -> None:
@@ -117,7 +124,7 @@ def discard_bag(case: Case) -> None:
             remedy="discard what it set aside first, or take the case back",
         )  # fmt: skip
     case.journal.set(bag="discarded")
-    with closing_fd(os.open(case.folder, FOLDER_FLAGS)) as fd:
+    with host().folder(case.folder) as folder:
         for name in ("bag", "undo"):
-            delete_tree(fd, name, Silent())
+            delete_tree(folder, name, Silent())
     case.journal.tell("what was saved has been deleted for good")

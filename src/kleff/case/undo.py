@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from kleff.case.effect_names import KEY, MOVED, PLACED, UNINSTALLER, VALUE, WRITTEN
-from kleff.case.effects import Hands, areas_of, drop_spares
-from kleff.case.inverses import KINDS, reconcile
-from kleff.case.record.journal import Effect
-from kleff.case.uninstallers import started_by, until_still
+from kleff.case.discard import drop_spares
+from kleff.case.effects.base import TakenBack, effect_of, reconcile, stays
+from kleff.case.hands import Hands
+from kleff.case.record.effect import Journaled
 from kleff.errors import DamagedCase, Interrupted, KleffError, Refused
 from kleff.texts import plural
-from kleff.workstation.paths import from_raw
 
 
 @dataclass
@@ -50,25 +48,26 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
         )
     if only is None:
         case.enter(hands.workstation, "undoing")
-    _wait_for_uninstallers(hands)
+    for one in case.journal.effects():
+        effect_of(one).wait(one, hands)
     reconcile(hands)
     result = Undone()
     # `stays` again: what stood in the way may be gone by now.
     effects = [e for e in reversed(case.journal.effects()) if e.state in ("done", "stays")]
     if only is not None:
         effects = _part(hands, effects, only)
-    hands.progress.start("taking back", items=sum(int(e.data.get("items", 0)) for e in effects))
-    for effect in effects:
+    hands.progress.start("taking back", items=sum(effect_of(e).weight() for e in effects))
+    for one in effects:
         _check_stop(hands)
-        state, note = _undo(hands, effect.id)
-        case.journal.mark([effect.id], state, note)
-        if state in ("undone", "noted"):
-            result.count += state == "undone"
-            result.notes += [note] if note else []
+        back = _undo(hands, one)
+        case.journal.mark([one.id], back.state, back.note)
+        if back.state in ("undone", "noted"):
+            result.count += back.state == "undone"
+            result.notes += [back.note] if back.note else []
         else:
-            result.stays.append(note)
+            result.stays.append(back.note)
     drop_spares(hands)
-    hands.area.clear(areas_of(hands))
+    hands.area.clear(hands.areas())
     if only is None:
         case.enter(hands.workstation, "undone")
     else:
@@ -76,39 +75,22 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
     return result
 
 
-def can_be_tried_again(effect: Effect) -> bool:
+def can_be_tried_again(one: Journaled) -> bool:
     """Whether an effect that could not be taken back may be, once what stood in the way is gone."""
-    return effect.state == "stays" and (effect.kind in (MOVED, KEY, VALUE, PLACED, WRITTEN) or bool(effect.data.get("index")))
+    return one.state == "stays" and effect_of(one).again(one)
 
 
-def _part(hands: Hands, effects: list[Effect], only: set[int]) -> list[Effect]:
-    """The effects of some actions, and of the folders above that were set aside themselves and must stand first."""
+def _part(hands: Hands, effects: list[Journaled], only: set[int]) -> list[Journaled]:
+    """The effects of some actions, and of the folders above that were taken away themselves and must stand first."""
     style = hands.workstation.style
-    places = [from_raw(style, e.place) for e in effects if e.action in only and e.kind == MOVED]
+    from_ = {one.id: effect_of(one).came_from(one, style) for one in effects}
+    places = [place for one in effects if one.action in only and (place := from_[one.id]) is not None]
 
-    def needed(effect: Effect) -> bool:
-        return effect.kind == MOVED and any(place.below(from_raw(style, effect.place)) for place in places)
+    def needed(one: Journaled) -> bool:
+        above = from_[one.id]
+        return above is not None and any(place.below(above) for place in places)
 
-    return [e for e in effects if e.action in only or needed(e)]
-
-
-def _wait_for_uninstallers(hands: Hands) -> None:
-    """An uninstaller that a killed run started may still be at work, or a copy it handed over to: nothing is put back under it.
-
-    Raises:
-        Interrupted: asked to stop.
-    """
-    for effect in hands.case.journal.effects():
-        if effect.kind != UNINSTALLER or effect.state != "intended":
-            continue
-        data, running = effect.data, started_by(effect, hands.workstation)
-        if running is None and data.get("spare") == "making":
-            continue
-        hands.progress.say(f"waiting for the uninstaller of {data.get('what', '')} to end")
-        while running is not None and hands.workstation.commands is not None and not hands.workstation.commands.wait(running, 0.25):
-            _check_stop(hands)
-        until_still(hands, effect, hands.progress.should_stop)
-        _check_stop(hands)
+    return [one for one in effects if one.action in only or needed(one)]
 
 
 def _check_stop(hands: Hands) -> None:
@@ -117,13 +99,12 @@ def _check_stop(hands: Hands) -> None:
         raise Interrupted("stopped; part of the case is taken back", where=str(folder), remedy=f"go on with  kleff undo {folder}")
 
 
-def _undo(hands: Hands, number: int) -> tuple[str, str]:
-    effect = hands.case.journal.effect(number)
+def _undo(hands: Hands, one: Journaled) -> TakenBack:
     try:
-        return KINDS[effect.kind].undo(hands, effect)
+        return effect_of(one).undo(one, hands)
     except DamagedCase as error:
-        return "stays", str(error).splitlines()[0]
+        return stays(str(error).splitlines()[0])
     except KleffError as error:
-        return "stays", error.what
+        return stays(error.what)
     except OSError as error:
-        return "stays", f"{effect.kind}: {error.strerror or error}"
+        return stays(f"{one.kind}: {error.strerror or error}")

@@ -9,7 +9,7 @@ from typing import NoReturn
 
 import typer
 
-from kleff.cli import case_commands, demo, giving, lab, look, undoing, work
+from kleff.cli import case_commands, demo, lab, look, restoring, undoing, work
 from kleff.errors import KleffError, StopAtOnce
 
 app = typer.Typer(
@@ -30,7 +30,7 @@ app.command("preview")(look.preview)
 app.command("run")(work.run)
 app.command("resume")(work.resume)
 app.command("undo")(undoing.undo)
-app.command("restore")(giving.restore)
+app.command("restore")(restoring.restore)
 app.command("discard")(undoing.discard)
 app.command("verify")(look.verify)
 app.command("cases")(case_commands.cases)

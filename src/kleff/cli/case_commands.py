@@ -31,7 +31,7 @@ def cases(
     from kleff.cli.settings import duration, read_settings
     from kleff.cli.show import show
     from kleff.errors import KleffError
-    from kleff.report.case_report import age, case_info
+    from kleff.report.case_facts import age, case_info
     from kleff.report.documents import CasesDocument, DamagedInfo, encode
     from kleff.report.summary import cases_page
 

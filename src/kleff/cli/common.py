@@ -4,124 +4,43 @@ from __future__ import annotations
 
 import os
 import sys
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 
-from kleff.engine.kinds import model_table
-from kleff.engine.scene import set_scene
-from kleff.errors import ProcedureError, Refused, UsageError
-from kleff.objects.base import Scene, Telling
-from kleff.objects.secrets import Secrets, variable_of
-from kleff.procedure.conditions import Answer, show_answer
-from kleff.procedure.load import Procedure, load_procedure
+from kleff.engine.job import Job
+from kleff.engine.library import Library
+from kleff.errors import Refused, UsageError
+from kleff.objects.base.here import Options
+from kleff.objects.base.secrets import Secrets, variable_of
+from kleff.procedure.conditions import show_answer
 from kleff.procedure.model import Ask
-from kleff.workstation.facets import Workstation
-from kleff.workstation.open import open_workstation
+from kleff.texts import plain
+from kleff.workstation.host import host
 
 
 def default_cases() -> Path:
     """Where cases are kept unless --cases says otherwise."""
-    if os.geteuid() == 0:
+    if host().is_admin():
         return Path("/var/lib/kleff/cases")
     return Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "kleff" / "cases"
 
 
 def default_library() -> Path:
     """Where procedures are kept unless --library says otherwise."""
-    if os.geteuid() == 0:
+    if host().is_admin():
         return Path("/etc/kleff/procedures")
     return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "kleff" / "procedures"
 
 
-def find_procedure(name: str, library: Path | None) -> Path:
-    """The file of a procedure named by its path or its id.
-
-    Raises:
-        ProcedureError: there is none.
-    """
-    path = Path(name)
-    if path.suffix == ".toml" or os.sep in name or path.exists():
-        return path
-    found = (library or default_library()) / f"{name}.toml"
-    if not found.is_file():
-        raise ProcedureError(
-            [f"{name}: neither a file nor a procedure of the library ({library or default_library()})"],
-            remedy="name the file, or the library with --library",
-        )
-    return found
+def library_of(folder: Path | None) -> Library:
+    """The library a technician names, or the usual one."""
+    return Library(folder or default_library())
 
 
-def read_procedure(name: str, library: Path | None) -> Procedure:
-    """Load a procedure.
-
-    Raises:
-        ProcedureError: there is none, or it is not valid.
-    """
-    return load_procedure(find_procedure(name, library), model_table())
-
-
-def check_sources(name: str, library: Path | None, workstation: Workstation) -> None:
-    """Refuse a procedure or a library that another account could have written.
-
-    Raises:
-        Refused: naming the file or folder.
-    """
-    from kleff.case.record.folder import check_trusted
-
-    check_trusted(find_procedure(name, library), "the procedure", workstation)
-    folder = library or default_library()
-    if folder.is_dir():
-        check_trusted(folder, "the library", workstation)
-
-
-def other_procedures(library: Path | None, procedure: Procedure) -> list[Procedure]:
-    """The rest of the library; one that is not valid claims nothing."""
-    folder = library or default_library()
-    if not folder.is_dir():
-        return []
-    others = []
-    for file in sorted(folder.glob("*.toml")):
-        try:
-            others.append(load_procedure(file, model_table()))
-        except ProcedureError:
-            continue  # `kleff list` says so
-    return [o for o in others if o.product.id != procedure.product.id]
-
-
-def open_scene(name: str, on: str | None, library: Path | None) -> Scene:
-    """A procedure on a workstation."""
-    loaded = read_procedure(name, library)
-    return scene_with(open_workstation(on or "this"), loaded, library)
-
-
-@dataclass(frozen=True)
-class Told:
-    """What the technician has told: answers, secrets, what is waived, which manual steps are done (and who says so, when).
-
-    Attributes:
-        heard: what programs have told a plan of the same moment.
-    """
-
-    answers: dict[str, Answer] = field(default_factory=dict)
-    secrets: Secrets = field(default_factory=Secrets)
-    waived: frozenset[str] = frozenset()
-    confirmed: dict[str, str] = field(default_factory=dict)
-    heard: Telling = field(default_factory=dict)
-
-    def answered(self, answers: dict[str, Answer], heard: Telling | None = None) -> Told:
-        """The same with these answers."""
-        return replace(self, answers=answers, heard=heard or {})
-
-
-def scene_with(
-    workstation: Workstation, procedure: Procedure, library: Path | None, spare: str = "links", told: Told | None = None
-) -> Scene:
-    """The scene, with the rest of the library beside it."""
-    told = told or Told()
-    scene = set_scene(workstation, procedure, others=other_procedures(library, procedure), answers=told.answers)
-    scene.spare, scene.secrets, scene.waived, scene.confirmed = spare, told.secrets, told.waived, told.confirmed
-    scene.heard = told.heard
-    return scene
+def open_job(procedure: str, on: str | None, library: Path | None, options: Options | None = None, secrets: Secrets | None = None) -> Job:
+    """A procedure on a workstation, with what commands share."""
+    job = Job.open(procedure, on or "this", library_of(library), options)
+    return replace(job, secrets=secrets) if secrets is not None else job
 
 
 def ask_on_terminal(question: Ask) -> str:
@@ -145,13 +64,14 @@ def ask_secret(name: str) -> str:
     return getpass.getpass(f"{name} (not shown): ", sys.stderr) if sys.stdin.isatty() else ""
 
 
-def give_secrets(secrets: Secrets, given: list[str]) -> None:
+def given_secrets(given: list[str] | None) -> Secrets:
     """Secrets from file descriptors (`NAME=FD`), and a terminal to ask on where there is one.
 
     Raises:
         UsageError: not a descriptor.
     """
-    for text in given:
+    secrets = Secrets()
+    for text in given or []:
         name, _, number = text.rpartition("=")
         try:
             with os.fdopen(int(number), "r", encoding="utf-8") as file:
@@ -159,6 +79,7 @@ def give_secrets(secrets: Secrets, given: list[str]) -> None:
         except (ValueError, OSError, UnicodeDecodeError):
             raise UsageError(f"{text!r} names no open file to read from", remedy="write  --secret-fd 'NAME=3' 3<FILE") from None
     secrets.ask = ask_secret if sys.stdin.isatty() else None
+    return secrets
 
 
 def new_passphrase(secrets: Secrets) -> str:
@@ -175,16 +96,6 @@ def new_passphrase(secrets: Secrets) -> str:
     return passphrase
 
 
-def check_rights(workstation: Workstation) -> None:
-    """Removing from this machine needs an administrator; a lab only a folder that can be written.
-
-    Raises:
-        Refused.
-    """
-    if not workstation.admin and workstation.spec.startswith("root:"):
-        raise Refused("working in another tree needs an administrator", where=workstation.spec, remedy="run Kleff as root")
-
-
 def confirm(question: str, yes: bool, remedy: str) -> None:
     """Ask once.
 
@@ -195,10 +106,15 @@ def confirm(question: str, yes: bool, remedy: str) -> None:
         return
     if not sys.stdin.isatty():
         raise Refused("not confirmed: there is no terminal to ask on", remedy=remedy)
-    print(f"{question} [y/N] ", end="", file=sys.stderr, flush=True)
+    print(f"{plain_lines(question)} [y/N] ", end="", file=sys.stderr, flush=True)
     answer = sys.stdin.readline().strip().lower()
     if answer not in ("y", "yes"):
         raise Refused("not confirmed", remedy="nothing was changed")
+
+
+def plain_lines(text: str) -> str:
+    """Text of several lines, each escaped."""
+    return "\n".join(plain(line) for line in text.split("\n"))
 
 
 def check_named(on: str | None, yes: bool) -> None:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from kleff.registry.registry import KeyRef
-from kleff.report.documents import LabDocument, LabEntryInfo, LabProcessInfo, workstation_info
+from kleff.report.documents import LabDocument, LabEntryInfo, LabProcessInfo
 from kleff.report.lines import Page
+from kleff.report.making import workstation_info
 from kleff.texts import plural, size
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.workstation import open_lab

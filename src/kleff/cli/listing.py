@@ -4,27 +4,22 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kleff.engine.kinds import model_table
-from kleff.engine.scene import sightings
+from kleff.engine.context import look_only, sightings
+from kleff.engine.library import load
 from kleff.errors import KleffError, ProcedureError
-from kleff.objects.base import Scene
-from kleff.objects.resolve import Resolver
-from kleff.procedure.load import load_procedure
 from kleff.report.documents import ListedProcedure
 from kleff.workstation.facets import Workstation
 
 
 def listed(file: Path, workstation: Workstation) -> ListedProcedure:
     """Look at one procedure of the library: valid, and is its product here?"""
-    from kleff.case.guard.guard import Guard
-
     try:
-        procedure = load_procedure(file, model_table())
+        procedure = load(file)
     except ProcedureError as error:
         return ListedProcedure(file=str(file), id=file.stem, name=error.problems[0], versions="", valid=False, present=None, found=[])
     product = procedure.product
     try:
-        found = sightings(Scene(workstation, procedure, Guard(workstation), Resolver(workstation, procedure)))
+        found = sightings(look_only(workstation, procedure))
     except (KleffError, OSError):
         return ListedProcedure(
             file=str(file), id=product.id, name=product.name, versions=product.versions, valid=True, present=None, found=[]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -21,6 +21,9 @@ from kleff.cli.options import (
     WaiveOption,
 )  # fmt: skip
 
+if TYPE_CHECKING:
+    from kleff.engine.job import Job
+
 
 def check(
     files: Annotated[list[Path] | None, typer.Argument(metavar="FILE...", help="Procedure files.", show_default=False)] = None,
@@ -30,9 +33,8 @@ def check(
     """Is the procedure right? Errors and advice, with lines."""
     from kleff.cli.show import show
     from kleff.engine.advice import advice
-    from kleff.engine.kinds import model_table
+    from kleff.engine.library import load
     from kleff.errors import ProcedureError, UsageError
-    from kleff.procedure.load import load_procedure
     from kleff.report.documents import Advice, CheckDocument, CheckedFile, encode
     from kleff.report.lines import Page
 
@@ -44,7 +46,7 @@ def check(
     checked = []
     for file in files:
         try:
-            procedure = load_procedure(file, model_table())
+            procedure = load(file)
             notes = [Advice(text=text, line=line) for line, text in advice(procedure)]
             checked.append(CheckedFile(file=str(file), valid=True, errors=[], advice=notes))
         except ProcedureError as error:
@@ -68,7 +70,8 @@ def check(
 def _schema() -> str:
     from json import dumps
 
-    from kleff.engine.kinds import model_table
+    import kleff.engine.library  # noqa: F401  makes the kinds known
+    from kleff.objects.base.kind import model_table
     from kleff.procedure.schema import procedure_schema
 
     return dumps(procedure_schema(model_table()), indent=2)
@@ -76,20 +79,22 @@ def _schema() -> str:
 
 def list_procedures(on: OnOption = None, library: LibraryOption = None, json: JsonOption = False) -> None:
     """The procedures of the library: which products are here?"""
-    from kleff.cli.common import default_library
+    from kleff.cli.common import library_of
     from kleff.cli.listing import listed
     from kleff.cli.show import show
     from kleff.errors import UsageError
-    from kleff.report.documents import ListDocument, encode, workstation_info
+    from kleff.report.documents import ListDocument, encode
     from kleff.report.lines import Page
+    from kleff.report.making import workstation_info
     from kleff.report.pages import workstation_line
     from kleff.workstation.open import open_workstation
 
-    folder = library or default_library()
+    shelf = library_of(library)
+    folder = shelf.folder
     if not folder.is_dir():
         raise UsageError("there is no such library", where=str(folder), remedy="put procedures there, or name another with --library")
     workstation = open_workstation(on or "this")
-    found = [listed(file, workstation) for file in sorted(folder.glob("*.toml"))]
+    found = [listed(file, workstation) for file in shelf.files()]
     if json:
         print(encode(ListDocument(kleff="list", library=str(folder), workstation=workstation_info(workstation), procedures=found)))
         return
@@ -107,19 +112,19 @@ def list_procedures(on: OnOption = None, library: LibraryOption = None, json: Js
 
 def survey(procedure: ProcedureArgument, on: OnOption = None, library: LibraryOption = None, json: JsonOption = False) -> None:
     """Is it here, which versions, where, who uses it?"""
-    from kleff.cli.common import open_scene
+    from kleff.cli.common import open_job
     from kleff.cli.show import show
-    from kleff.engine.survey import survey as look
     from kleff.report.pages import survey_page
 
-    scene = open_scene(procedure, on, library)
-    found = look(scene)
+    job = open_job(procedure, on, library)
+    found = job.survey()
     if json:
-        from kleff.report.documents import encode, survey_document
+        from kleff.report.documents import encode
+        from kleff.report.making import survey_document
 
-        print(encode(survey_document(scene.workstation, scene.procedure, found)))
+        print(encode(survey_document(job.workstation, job.procedure, found)))
     else:
-        show(survey_page(scene, found))
+        show(survey_page(job.workstation, job.procedure, found))
 
 
 def preview(
@@ -134,39 +139,23 @@ def preview(
     json: JsonOption = False,
 ) -> None:
     """Every action, in order; nothing is touched."""
-    from kleff.cli.common import Told, give_secrets, read_procedure
-    from kleff.cli.planning import planned
+    from kleff.cli.common import given_secrets, open_job
     from kleff.cli.show import show
-    from kleff.engine.readiness import check_names
     from kleff.errors import Refused
-    from kleff.objects.secrets import Secrets
-    from kleff.report.documents import PreviewDocument, action_info, encode, product_info, workstation_info
+    from kleff.objects.base.here import Options
     from kleff.report.pages import preview_page
-    from kleff.workstation.open import open_workstation
 
-    loaded, workstation = read_procedure(procedure, library), open_workstation(on or "this")
-    secrets = Secrets()
-    give_secrets(secrets, secret_fd or [])
-    told = Told(secrets=secrets, waived=frozenset(waive or []), confirmed=dict.fromkeys(confirmed or [], "confirmed"))
-    check_names(loaded, told.waived, told.confirmed)
-    made = planned(workstation, loaded, library, spare.value, answer or [], told)
-    scene, plan = made.scene, made.plan
+    options = Options(spare.mode, frozenset(waive or []), dict.fromkeys(confirmed or [], "confirmed"))
+    job = open_job(procedure, on, library, options, given_secrets(secret_fd))
+    made = job.preview(answer or [])
     if json:
-        document = PreviewDocument(
-            kleff="preview",
-            workstation=workstation_info(scene.workstation),
-            product=product_info(scene.procedure),
-            actions=[action_info(a, scene.workstation) for a in plan.actions],
-            choices=made.choices,
-            holders=plan.holders,
-            totals=plan.totals,
-            no_return=plan.no_return,
-            refused=bool(plan.refused),
-        )
-        print(encode(document))
+        from kleff.report.documents import encode
+        from kleff.report.making import preview_document
+
+        print(encode(preview_document(made.here, made.plan, made.choices)))
     else:
-        show(preview_page(scene, plan, made.choices))
-    if plan.refused or plan.not_ready:
+        show(preview_page(made.here, made.plan, made.choices))
+    if made.plan.refused or made.plan.not_ready:
         raise typer.Exit(Refused.exit_code)
 
 
@@ -179,41 +168,40 @@ def verify(
     json: JsonOption = False,
 ) -> None:
     """Is it gone?"""
-    from kleff.cli.common import Told, default_cases, read_procedure, scene_with
+    from kleff.cli.common import open_job
     from kleff.cli.show import show
-    from kleff.engine.verify import verify as look
-    from kleff.errors import NoSuchCase, NotClean
-    from kleff.report.documents import encode, verify_document
+    from kleff.errors import NotClean, UsageError
     from kleff.report.pages import verify_page
 
-    folder = None
-    if not what.endswith(".toml"):
-        from kleff.case.record.folder import find_case
-
-        try:
-            folder = find_case(what, cases or default_cases())
-        except NoSuchCase:
-            if Path(what).is_dir():
-                raise
-    if folder is not None:
-        from kleff.cli.cases import case_scene
-        from kleff.errors import UsageError
-
-        if answer:
-            raise UsageError("a case has its own answers", where=what, remedy="leave out  --answer")
-        scene = case_scene(folder, on)
-    else:
-        from kleff.engine.choices import settle, with_found
-        from kleff.workstation.open import open_workstation
-
-        loaded = read_procedure(what, library)
-        workstation = open_workstation(on or "this")
-        loaded = with_found(loaded, scene_with(workstation, loaded, library))
-        scene = scene_with(workstation, loaded, library, told=Told(answers=settle(loaded, answer or [])))
-    result = look(scene)
+    job = _job_of_case(what, on, cases)
+    if job is not None and answer:
+        raise UsageError("a case has its own answers", where=what, remedy="leave out  --answer")
+    job = job or open_job(what, on, library)
+    result = job.verify(answer or [])
     if json:
-        print(encode(verify_document(scene.workstation, scene.procedure, result)))
+        from kleff.report.documents import encode
+        from kleff.report.making import verify_document
+
+        print(encode(verify_document(job.workstation, job.procedure, result)))
     else:
-        show(verify_page(scene.procedure.product.name, scene.workstation.name, result))
+        show(verify_page(job.procedure.product.name, job.workstation.name, result))
     if not result.clean:
         raise typer.Exit(NotClean.exit_code)
+
+
+def _job_of_case(what: str, on: str | None, cases: Path | None) -> Job | None:
+    """The job of a case, if one is meant."""
+    from kleff.cli.common import default_cases
+    from kleff.engine.job import Job
+    from kleff.errors import NoSuchCase
+
+    if what.endswith(".toml"):
+        return None
+    from kleff.case.record.folder import find_case
+
+    try:
+        return Job.of_case(find_case(what, cases or default_cases()), on)
+    except NoSuchCase:
+        if Path(what).is_dir():
+            raise
+        return None

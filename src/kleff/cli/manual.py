@@ -7,9 +7,11 @@ import sys
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from kleff.cli.common import plain_lines
+
 if TYPE_CHECKING:
-    from kleff.engine.preview import Plan
-    from kleff.objects.base import Scene
+    from kleff.engine.plan import Plan
+    from kleff.objects.base.here import Here
 
 
 def confirmation(technician: str) -> str:
@@ -25,18 +27,17 @@ def me() -> str:
         return ""
 
 
-def agree_to_synced(scene: Scene, plan: Plan) -> None:
-    """Ask whether what a sync program keeps in step may go, since it goes in the person's account elsewhere too."""
+def agree_to_synced(here: Here, plan: Plan) -> bool:
+    """Whether what a sync program keeps in step may go, since it goes in the person's account elsewhere too; asked, if there is any."""
     from kleff.engine.readiness import SYNCED, synced
 
-    found = [] if SYNCED in scene.waived else synced(plan)
+    found = [] if SYNCED in here.options.waived else synced(plan)
     if not found:
-        return
+        return False
     for action in found:
-        print(f"\n{action.target} is kept in step by {action.details['synced']}", file=sys.stderr)
+        print(plain_lines(f"\n{action.target} is kept in step by {action.synced}"), file=sys.stderr)
     print("Delete these in the person's account there too? [y/N] ", end="", file=sys.stderr, flush=True)
-    if sys.stdin.readline().strip().lower() in ("y", "yes"):
-        scene.waived |= {SYNCED}
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
 def offer_to_stop(plan: Plan) -> bool:
@@ -46,35 +47,35 @@ def offer_to_stop(plan: Plan) -> bool:
         return False
     print("\nStill open, and no step stops it:", file=sys.stderr)
     for holder in left:
-        print(f"  {holder.path}  by  {holder.line}", file=sys.stderr)
+        print(plain_lines(f"  {holder.path}  by  {holder.line}"), file=sys.stderr)
     print("End these too, before anything is removed? [y/N] ", end="", file=sys.stderr, flush=True)
     return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
-def confirm_manual(scene: Scene, plan: Plan, technician: str) -> None:
+def confirm_manual(here: Here, plan: Plan, technician: str) -> None:
     """Ask for each manual step that must come first; what is confirmed is done in the plan.
 
     Raises:
         Refused: one is not done.
     """
-    from kleff.engine.preview import plan_step
+    from kleff.engine.plan import plan_step
     from kleff.engine.readiness import unconfirmed
     from kleff.errors import Refused
-    from kleff.objects.base import DONE
+    from kleff.objects.base.action import DONE
 
     steps = unconfirmed(plan)
     for number, action in enumerate(steps, 1):
-        step = scene.procedure.phase("before")[action.step]
-        print(f"\nBy hand, {number} of {len(steps)}: {action.target}", file=sys.stderr)
+        step = here.procedure.phase("before")[action.step]
+        print(plain_lines(f"\nBy hand, {number} of {len(steps)}: {action.target}"), file=sys.stderr)
         while action.state != DONE:
-            proof = getattr(step.model, "proof", None) is not None
+            proof = step.model.has_proof
             print("  press Enter when it is done, n to stop: " if proof else "  done? [y/n] ", end="", file=sys.stderr, flush=True)
             answer = sys.stdin.readline()
             if not answer or answer.strip().lower() in ("n", "no"):
                 raise Refused(f"not done: {action.target}", remedy="nothing was changed")
             if proof:
-                now = plan_step(step, scene)[0]
+                now = plan_step(step, here)[0]
                 action.state, action.reason = now.state, now.reason
-                print(f"  {now.reason}", file=sys.stderr)
+                print(plain_lines(f"  {now.reason}"), file=sys.stderr)
             elif answer.strip().lower() in ("y", "yes"):
                 action.state, action.reason = DONE, confirmation(technician)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import typer
 
@@ -43,6 +43,10 @@ class SpareKind(StrEnum):
     links = "links"
     full = "full"
     off = "off"
+
+    @property
+    def mode(self) -> Literal["links", "full", "off"]:
+        return {SpareKind.full: "full", SpareKind.off: "off"}.get(self, "links")  # type: ignore[return-value]
 
 
 SpareOption = Annotated[

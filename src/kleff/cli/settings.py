@@ -10,6 +10,7 @@ import msgspec
 
 from kleff.errors import UsageError
 from kleff.procedure.versions import parse_duration
+from kleff.workstation.host import host
 
 
 class Settings(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
@@ -28,7 +29,7 @@ class Settings(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
 
 def settings_file() -> Path:
     """Where the settings are: for the machine as administrator, for the account otherwise (XDG Base Directory Specification)."""
-    if os.geteuid() == 0:
+    if host().is_admin():
         return Path("/etc/kleff/settings.toml")
     return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "kleff" / "settings.toml"
 

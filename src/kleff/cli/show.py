@@ -9,6 +9,7 @@ import sys
 import typer
 
 from kleff.report.lines import Page, Tone
+from kleff.texts import plain
 
 _STYLES: dict[Tone, dict[str, object]] = {
     "head": {"bold": True},
@@ -36,4 +37,4 @@ def show(page: Page) -> None:
 
 def message(text: str) -> None:
     """One line for the technician, not part of the result."""
-    print(text, file=sys.stderr)
+    print("\n".join(plain(line) for line in text.split("\n")), file=sys.stderr)

@@ -9,7 +9,6 @@ import typer
 from kleff.cli.options import CaseArgument, CasesOption, QuietOption, YesCaseOption
 
 if TYPE_CHECKING:
-    from kleff.case.effects import Hands
     from kleff.case.record.folder import Case
 
 
@@ -23,33 +22,27 @@ def undo(
     quiet: QuietOption = False,
 ) -> None:
     """Take a case back, or a part of it."""
-    from kleff.case.effects import Hands
-    from kleff.case.record.folder import check_unmarked, find_case, open_case
-    from kleff.case.record.unfinished import lock
-    from kleff.case.undo import can_be_tried_again, undo_case
-    from kleff.cli.cases import case_workstation
+    from kleff.case.record.folder import find_case, open_case
     from kleff.cli.common import confirm, default_cases
     from kleff.cli.progress import watching
     from kleff.cli.show import show
-    from kleff.errors import NotClean, Refused
+    from kleff.engine.case_job import check_can_undo
+    from kleff.engine.job import Job
+    from kleff.errors import NotClean
     from kleff.report.summary import actions_named, undo_question, undone_page
 
     folder = find_case(case, cases or default_cases())
+    job = Job.of_case(folder)
     with open_case(folder) as looked:
-        workstation = case_workstation(looked)
-        if looked.state == "undone" and not any(map(can_be_tried_again, looked.journal.effects())):
-            raise Refused("the case is taken back already", where=str(folder), remedy=f"kleff report {folder}")
+        check_can_undo(looked)
         part = actions_named(looked, only) if only else None
         confirm(undo_question(looked, part), yes, f"kleff undo {folder} --yes")
-    with lock(workstation, f"taking back {folder.name}"), open_case(folder, writable=True) as opened:
-        check_unmarked(workstation, opened.id)
-        from kleff.case.guard.guard import Guard
-
-        with watching(quiet) as progress:
-            result = undo_case(Hands(workstation, opened, Guard(workstation), progress), part)
-        show(undone_page(opened, result))
-        if result.stays:
-            raise typer.Exit(NotClean.exit_code)
+    with watching(quiet) as progress:
+        result = job.undo(part, progress)
+    with open_case(folder) as looked:
+        show(undone_page(looked, result))
+    if result.stays:
+        raise typer.Exit(NotClean.exit_code)
 
 
 def discard(
@@ -60,45 +53,37 @@ def discard(
     quiet: QuietOption = False,
 ) -> None:
     """Delete for good what a case set aside."""
-    from kleff.case.discard import discard_bag
-    from kleff.case.effects import Hands
-    from kleff.case.guard.guard import Guard
+    from kleff.case.discard import Holds, discard_bag
     from kleff.case.record.folder import find_case, open_case
     from kleff.case.record.unfinished import lock
-    from kleff.cli.cases import case_workstation
-    from kleff.cli.common import default_cases
+    from kleff.cli.common import confirm, default_cases
     from kleff.cli.progress import watching
-
-    folder = find_case(case, cases or default_cases())
-    with open_case(folder) as looked:
-        workstation = case_workstation(looked)
-    with lock(workstation, f"discarding {folder.name}"), open_case(folder, writable=True) as opened:
-        with watching(quiet) as progress:
-            hands = Hands(workstation, opened, Guard(workstation), progress)
-            _discard_aside(hands, yes, quiet, "" if bag else f" The bag and the report stay in {folder}")
-        if bag and _bag_confirmed(opened, yes, quiet):
-            discard_bag(opened)
-            print(f"The saved data is deleted too. The report stays in {folder}")
-
-
-def _discard_aside(hands: Hands, yes: bool, quiet: bool, stays: str) -> None:
-    """What is set aside, after showing how much it is, and asking."""
-    from kleff.case.discard import discard_case, held
-    from kleff.cli.common import confirm
     from kleff.cli.show import message
+    from kleff.engine.job import Job
     from kleff.texts import plural, size
 
-    case, total = hands.case, held(hands)
-    if not total.anything:
-        discard_case(hands)  # nothing goes; a finished case is marked, and an unfinished one refused
+    folder = find_case(case, cases or default_cases())
+    job = Job.of_case(folder)
+    stays = "" if bag else f" The bag and the report stay in {folder}"
+
+    def agreed(total: Holds) -> None:
+        if not quiet:
+            spare = f"; {size(total.spares)} in spares" if total.spares else ""
+            places = f"{plural(total.places, 'place')} set aside, {plural(total.items, 'item')}, {size(total.size)}"
+            message(f"Case {folder.name}: {places}{spare}")
+        confirm("Delete this for good? It cannot be taken back after that. The bag stays.", yes, f"kleff discard {folder} --yes")
+
+    with watching(quiet) as progress:
+        done = job.discard(agreed, progress)
+    if done.anything:
+        print(f"Discarded: {plural(done.items, 'item')}, {size(done.size + done.spares)} freed.{stays}")
+    else:
         print(f"Nothing is set aside any more.{stays}")
-        return
-    if not quiet:
-        spare = f"; {size(total.spares)} in spares" if total.spares else ""
-        message(f"Case {case.id}: {plural(total.places, 'place')} set aside, {plural(total.items, 'item')}, {size(total.size)}{spare}")
-    confirm("Delete this for good? It cannot be taken back after that. The bag stays.", yes, f"kleff discard {case.folder} --yes")
-    done = discard_case(hands)
-    print(f"Discarded: {plural(done.items, 'item')}, {size(done.size + done.spares)} freed.{stays}")
+    if bag:
+        with lock(job.workstation, f"discarding {folder.name}"), open_case(folder, writable=True) as opened:
+            if _bag_confirmed(opened, yes, quiet):
+                discard_bag(opened)
+                print(f"The saved data is deleted too. The report stays in {folder}")
 
 
 def _bag_confirmed(case: Case, yes: bool, quiet: bool) -> bool:
@@ -107,7 +92,7 @@ def _bag_confirmed(case: Case, yes: bool, quiet: bool) -> bool:
     from kleff.case.discard import may_hold_licence
     from kleff.cli.common import confirm
     from kleff.cli.show import message
-    from kleff.report.case_report import bag_labels, saved_kinds
+    from kleff.report.case_facts import bag_labels, saved_kinds
     from kleff.texts import size
 
     labels = bag_labels(case)

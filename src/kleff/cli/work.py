@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -30,13 +31,12 @@ from kleff.cli.options import (
 )  # fmt: skip
 
 if TYPE_CHECKING:
-    from kleff.case.record.folder import Case
-    from kleff.cli.common import Told
-    from kleff.engine.preview import Plan
+    from kleff.case.bag.encryption import BagKey
+    from kleff.engine.job import Job, Preview
+    from kleff.engine.opening import Opened
     from kleff.engine.run import Ended
-    from kleff.objects.base import Scene
-    from kleff.procedure.load import Procedure
-    from kleff.workstation.facets import Workstation
+    from kleff.objects.base.here import Here
+    from kleff.objects.base.secrets import Secrets
 
 
 def run(
@@ -58,183 +58,117 @@ def run(
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
-    from kleff.case.bag.encryption import make_key
-    from kleff.case.record.unfinished import lock
-    from kleff.cli.common import confirm, default_cases, new_passphrase
-    from kleff.cli.planning import planned
+    from kleff.cli.common import ask_on_terminal, check_named, confirm, default_cases, given_secrets, open_job
+    from kleff.cli.manual import confirmation, me
+    from kleff.cli.progress import watching
     from kleff.cli.show import message, show
+    from kleff.engine.opening import Ticket
     from kleff.engine.readiness import check_ready
     from kleff.engine.run import refuse_if_refused
+    from kleff.objects.base.here import Options
     from kleff.report.pages import preview_page
 
-    loaded, workstation = _opened(procedure, on, yes, library)
-    told = _told(loaded, workstation, waive or [], confirmed or [], technician, secret_fd or [])
-    asked = sys.stdin.isatty() and not yes
-    made = planned(workstation, loaded, library, spare.value, answer or [], told, asked, compared=not json)
-    scene, plan = made.scene, made.plan
-    if not json:
-        show(preview_page(scene, plan, made.choices))
-    refuse_if_refused(plan)
-    if not _anything(plan):
-        _nothing_to_do(scene, json)
-        return
-    scene.stop_holders = stop_holders
-    if asked:
-        _settle_on_terminal(scene, plan, technician)
-    check_ready(scene, plan, cases or default_cases())
-    if passphrase:
-        scene.bag_key = make_key(new_passphrase(scene.secrets))
-    question = f"\nDo this on {workstation.name} ({workstation.spec})? {loaded.product.name} will be removed."
-    confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
-    with (
-        lock(workstation, f"running {loaded.product.id}"),
-        new_case(scene, plan, cases or default_cases(), ticket, technician, library) as case,
-    ):
-        if not quiet:
-            message(f"\nCase {case.folder}")
-        _work(scene, case, quiet, json)
-
-
-def _opened(procedure: str, on: str | None, yes: bool, library: Path | None) -> tuple[Procedure, Workstation]:
-    """The procedure and the workstation, if it may be run there at all.
-
-    Raises:
-        UsageError, ProcedureError, Refused.
-    """
-    from kleff.case.record.folder import check_unmarked
-    from kleff.cli.common import check_named, check_rights, check_sources, read_procedure
-    from kleff.workstation.open import open_workstation
-
     check_named(on, yes)
-    loaded, workstation = read_procedure(procedure, library), open_workstation(on or "this")
-    check_sources(procedure, library, workstation)
-    check_rights(workstation)
-    check_unmarked(workstation)
-    return loaded, workstation
+    said = {name: confirmation(technician) for name in confirmed or []}
+    options = Options(spare.mode, frozenset(waive or []), said, stop_holders)
+    job = open_job(procedure, on, library, options, given_secrets(secret_fd))
+    job.library.check_sources(job.library.find(procedure), job.workstation)
+    job.check_begin()
+    job.check_secrets()
+    asked = sys.stdin.isatty() and not yes
+    where = cases or default_cases()
+    made = replace(job, ask=ask_on_terminal if asked else None).preview(answer or [], compared=not json)
+    if not json:
+        show(preview_page(made.here, made.plan, made.choices))
+    refuse_if_refused(made.plan)
+    if not made.anything:
+        _nothing_to_do(job, made.here, json)
+        return
+    if asked:
+        made = _settled_on_terminal(made, technician)
+    check_ready(made.here, made.plan, where)
+    key = _new_key(job.secrets) if passphrase else None
+    workstation = job.workstation
+    question = f"\nDo this on {workstation.name} ({workstation.spec})? {job.procedure.product.name} will be removed."
+    confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
+
+    def begun(folder: Path) -> None:
+        if not quiet:
+            message(f"\nCase {folder}")
+
+    with watching(quiet) as progress:
+        folder, ended = job.run(made, where, Ticket(ticket, technician or me()), progress, key, begun)
+    closing(job, folder, ended, json)
 
 
-def _told(
-    procedure: Procedure, workstation: Workstation, waive: list[str], confirmed: list[str], technician: str, secret_fd: list[str]
-) -> Told:
-    """What the technician has told on the command line; every secret that is needed is there then.
+def _new_key(secrets: Secrets) -> BagKey:
+    from kleff.case.bag.encryption import make_key
+    from kleff.cli.common import new_passphrase
 
-    Raises:
-        UsageError, Refused.
-    """
-    from kleff.cli.common import Told, give_secrets
-    from kleff.cli.manual import confirmation
-    from kleff.engine.readiness import check_names
-    from kleff.engine.scene import secrets_needed
-    from kleff.objects.secrets import Secrets
-
-    secrets = Secrets()
-    give_secrets(secrets, secret_fd)
-    for name in secrets_needed(procedure, workstation.system):
-        secrets.get(name)
-    check_names(procedure, waive, confirmed)
-    return Told(secrets=secrets, waived=frozenset(waive), confirmed={name: confirmation(technician) for name in confirmed})
+    return make_key(new_passphrase(secrets))
 
 
-def _settle_on_terminal(scene: Scene, plan: Plan, technician: str) -> None:
+def _settled_on_terminal(made: Preview, technician: str) -> Preview:
     """Manual steps, what a sync program watches, what still has files open: asked one after the other.
 
     Raises:
         Refused: a manual step is not done.
     """
     from kleff.cli.manual import agree_to_synced, confirm_manual, offer_to_stop
+    from kleff.engine.readiness import SYNCED
 
-    confirm_manual(scene, plan, technician)
-    agree_to_synced(scene, plan)
-    scene.stop_holders = scene.stop_holders or offer_to_stop(plan)
-
-
-def _anything(plan: Plan) -> bool:
-    """Whether there is something to stop or remove; a procedure that only saves has always something to do."""
-    aside = ("before", "backup", "verify", "after")
-    if all(a.phase in aside for a in plan.actions):
-        return any(a.phase == "backup" for a in plan.actions)
-    return any(a.state in ("to do", "manual", "unreadable") for a in plan.actions if a.phase not in aside)
+    here, plan = made.here, made.plan
+    confirm_manual(here, plan, technician)
+    if agree_to_synced(here, plan):
+        here = here.with_options(waived=here.options.waived | {SYNCED})
+    if not here.options.stop_holders and offer_to_stop(plan):
+        here = here.with_options(stop_holders=True)
+    return replace(made, here=here)
 
 
-def _nothing_to_do(scene: Scene, json: bool) -> None:
+def _nothing_to_do(job: Job, here: Here, json: bool) -> None:
     from kleff.cli.show import message, show
     from kleff.engine.verify import verify
     from kleff.errors import NotClean
-    from kleff.report.documents import encode, verify_document
+    from kleff.report.documents import encode
+    from kleff.report.making import verify_document
     from kleff.report.pages import verify_page
 
-    result = verify(scene)
+    result = verify(here)
     message("\nNothing is to be removed; no case was made.")
     if json:
-        print(encode(verify_document(scene.workstation, scene.procedure, result)))
+        print(encode(verify_document(job.workstation, job.procedure, result)))
     else:
-        show(verify_page(scene.procedure.product.name, scene.workstation.name, result))
+        show(verify_page(job.procedure.product.name, job.workstation.name, result))
     if not result.clean:
         raise typer.Exit(NotClean.exit_code)
 
 
-def new_case(scene: Scene, plan: Plan, cases: Path, ticket: str, technician: str, library: Path | None, **facts: str) -> Case:
-    """A new case with the agreed plan.
-
-    Raises:
-        Refused: others could change it.
-    """
-    import msgspec
-
-    from kleff.case.record.folder import check_trusted, create_case
-    from kleff.cli.manual import me
-    from kleff.engine.run import record_plan
-    from kleff.objects.base import DONE, SKIPPED
-
-    answers = msgspec.json.encode(scene.answers).decode()
-    product = scene.procedure.product
-    technician = technician or me()
-    case = create_case(
-        cases, scene.workstation, scene.procedure.raw, product.id,
-        product=product.name, procedure_name=scene.procedure.name, ticket=ticket, technician=technician,
-        library=str(library.absolute()) if library else "", spare=scene.spare,
-        answers=answers, locked="yes" if scene.bag_key else "", **facts,
-    )  # fmt: skip
-    try:
-        check_trusted(case.folder, "the case", scene.workstation)
-        record_plan(case, plan)
-        for action in plan.actions:
-            if action.phase == "before" and action.state in (DONE, SKIPPED):
-                case.journal.tell(f"{action.target}: {action.reason}")
-    except BaseException:
-        case.close()
-        raise
-    return case
-
-
-def _work(scene: Scene, case: Case, quiet: bool, json: bool, skip: int = 0, because: str = "", again: bool = False) -> None:
-    from kleff.cli.progress import watching
-    from kleff.engine.run import Runner
-    from kleff.errors import NotClean
-
-    with watching(quiet) as progress:
-        scene.progress = progress
-        runner = Runner(scene, case)
-        ended = runner.resume(skip, because) if again else runner.run()
-    _closing(scene, case, ended, json)
-    if not ended.clean:
-        raise typer.Exit(NotClean.exit_code)
-
-
-def _closing(scene: Scene, case: Case, ended: Ended, json: bool) -> None:
+def closing(job: Opened, folder: Path, ended: Ended, json: bool) -> None:
+    """Say what it came to."""
+    from kleff.case.record.folder import open_case
     from kleff.cli.show import show
+    from kleff.errors import NotClean
+    from kleff.report.case_facts import restores
     from kleff.report.case_report import report_document
     from kleff.report.documents import encode
     from kleff.report.pages import verify_page
+    from kleff.report.restoring import restored_page
     from kleff.report.summary import closing_page
 
-    if json:
-        print(encode(report_document(case)))
-        return
-    print()
-    show(verify_page(scene.procedure.product.name, scene.workstation.name, ended.verification))
-    print()
-    show(closing_page(case, ended))
+    with open_case(folder) as case:
+        if json:
+            print(encode(report_document(case)))
+        elif restores(case):
+            print()
+            show(restored_page(case, ended))
+        else:
+            print()
+            show(verify_page(job.procedure.product.name, job.workstation.name, ended.verification))
+            print()
+            show(closing_page(case, ended))
+    if not ended.clean:
+        raise typer.Exit(NotClean.exit_code)
 
 
 def resume(
@@ -249,36 +183,18 @@ def resume(
     json: JsonOption = False,
 ) -> None:
     """Go on with a case that stopped or waits for a restart."""
-    from kleff.case.bag.encryption import KEY_FILE, PASSPHRASE, make_key, open_key
-    from kleff.case.record.folder import check_unmarked, find_case, open_case
-    from kleff.case.record.unfinished import lock
-    from kleff.cli.cases import case_workstation, scene_of
-    from kleff.cli.common import check_rights, default_cases, give_secrets
-    from kleff.cli.giving import give_back, unlock_with
+    from kleff.case.record.folder import find_case
+    from kleff.cli.common import default_cases, given_secrets
     from kleff.cli.manual import confirmation
-    from kleff.engine.restore import giving_of
-    from kleff.errors import Refused, UsageError
+    from kleff.cli.progress import watching
+    from kleff.engine.job import Job
+    from kleff.errors import UsageError
 
     if bool(skip) != bool(because.strip()):
         raise UsageError("--skip and --because belong together", remedy="kleff resume CASE --skip ACTION --because TEXT")
-    folder = find_case(case, cases or default_cases())
-    with open_case(folder) as looked:
-        workstation = case_workstation(looked)
-        check_rights(workstation)
-    with lock(workstation, f"resuming {folder.name}"), open_case(folder, writable=True) as opened:
-        check_unmarked(workstation, opened.id)
-        if opened.state not in ("new", "open", "waiting"):
-            raise Refused(f"the case is {opened.state}; there is nothing to resume", where=str(folder), remedy=f"kleff report {folder}")
-        if not opened.journal.actions():
-            raise Refused("the case was cut off before its plan was agreed", where=str(folder), remedy="run the procedure again")
-        scene = scene_of(opened, workstation)
-        give_secrets(scene.secrets, secret_fd or [])
-        scene.stop_holders = stop_holders
-        if opened.text("locked") and opened.text("bag") != "sealed":
-            file, given = folder / "bag" / KEY_FILE, scene.secrets.get(PASSPHRASE)
-            scene.bag_key = open_key(file, given) if file.exists() else make_key(given)
-        scene.confirmed = {name: confirmation("") for name in confirmed or []}
-        if opened.text("task") == "restore":
-            give_back(giving_of(opened, scene, unlock_with(scene.secrets)), opened, quiet, json, skip, because, again=True)
-        else:
-            _work(scene, opened, quiet, json, skip, because, again=True)
+    job = Job.of_case(find_case(case, cases or default_cases()))
+    options = replace(job.options, stop_holders=stop_holders, confirmed={name: confirmation("") for name in confirmed or []})
+    job = replace(job, options=options, secrets=given_secrets(secret_fd))
+    with watching(quiet) as progress:
+        ended = job.resume(skip, because, progress)
+    closing(job, job.folder(), ended, json)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import kleff.objects.standard  # noqa: F401  makes the kinds known
+from kleff.objects.base.kind import Advises, able, kind_of
 from kleff.procedure.load import LoadedStep, Procedure
 
 
@@ -22,11 +24,7 @@ def advice(procedure: Procedure) -> list[tuple[int, str]]:
 
 
 def _step(step: LoadedStep) -> list[str]:
-    model = step.model
-    if step.phase == "backup" and not model.label:
+    if step.phase == "backup" and not step.model.label:
         return ["has no label; the bag and the report name what is saved by it"]
-    if step.phase == "uninstall" and not getattr(model, "publisher", "-"):
-        return ["names no publisher: another maker's product of the same name would match"]
-    if step.phase == "delete" and any("**" in p for p in getattr(model, "paths", [])):
-        return ["deletes by '**'; name folders where you can, so that the preview can be read"]
-    return []
+    kind = able(kind_of(step.kind), Advises)
+    return kind.advice(step) if kind is not None else []

@@ -7,10 +7,11 @@ from collections.abc import Callable, Iterable, Mapping
 
 import msgspec
 
-from kleff.engine.preview import Plan
+from kleff.engine.plan import Plan
 from kleff.engine.survey import survey
 from kleff.errors import Refused, UsageError
-from kleff.objects.base import TO_DO, Action, Scene
+from kleff.objects.base.action import TO_DO, Action
+from kleff.objects.base.here import Here
 from kleff.procedure.conditions import Answer, show_answer
 from kleff.procedure.load import Procedure
 from kleff.procedure.model import Ask
@@ -38,15 +39,15 @@ class Choice(msgspec.Struct, kw_only=True):
     others: list[OtherAnswer]
 
 
-def with_found(procedure: Procedure, scene: Scene) -> Procedure:
+def with_found(procedure: Procedure, here: Callable[[], Here]) -> Procedure:
     """The procedure with the choices of its questions put in that depend on what is found here."""
     if not any(ask.from_ for ask in procedure.asks):
         return procedure
-    found = survey(scene)
+    found = survey(here())
     lists = {
         "accounts": found.accounts,
         "versions": found.versions,
-        "components": sorted({s.what for s in (*found.evidence, *found.others) if s.kind in ("entry", "package")}),
+        "components": sorted({s.what for s in (*found.evidence, *found.others) if s.component}),
     }
     asks = tuple(msgspec.structs.replace(a, choices=lists[a.from_]) if a.from_ else a for a in procedure.asks)
     return dataclasses.replace(procedure, asks=asks)
@@ -152,5 +153,6 @@ def _difference(other: Answer, plan: Plan, changed: Plan) -> OtherAnswer:
     )
 
 
-def _to_do(plan: Plan) -> dict[tuple[str, str, str, str], Action]:
-    return {(a.phase, a.kind, a.target, a.account): a for a in plan.actions if a.state == TO_DO and a.phase != "verify"}
+def _to_do(plan: Plan) -> dict[tuple[object, ...], Action]:
+    found = [a for a in plan.actions if a.state == TO_DO and a.phase != "verify"]
+    return {(a.phase, a.kind, tuple(a.about) or a.target, a.account): a for a in found}

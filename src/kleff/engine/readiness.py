@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-import os
+import shutil
 from collections.abc import Collection
 from pathlib import Path
 
-from kleff.engine.preview import REMOVING, Plan
+from kleff.engine.plan import REMOVING, Plan
 from kleff.errors import Refused, UsageError
-from kleff.objects.base import MANUAL, REFUSED, TO_DO, UNREADABLE, Action, Scene
+from kleff.objects.base.action import MANUAL, REFUSED, TO_DO, UNREADABLE, Action
+from kleff.objects.base.here import Here
+from kleff.objects.base.kind import NeedsRights, able, kind_of
 from kleff.procedure.load import Procedure
 from kleff.texts import plural, size
 
@@ -21,11 +23,11 @@ def check_names(procedure: Procedure, waived: Collection[str], confirmed: Collec
     Raises:
         UsageError.
     """
-    may = sorted({s.kind for s in procedure.phase("before") if getattr(s.model, "waivable", False)} | {SPACE, SYNCED})
+    may = sorted({s.kind for s in procedure.phase("before") if s.model.may_be_waived} | {SPACE, SYNCED})
     for name in waived:
         if name not in may:
             raise UsageError(f"{name!r} cannot be waived", remedy=f"what can be: {', '.join(may)}")
-    ids = sorted({i for s in procedure.steps if s.kind == "manual" and (i := getattr(s.model, "id", ""))})
+    ids = sorted({s.model.confirmed_as for s in procedure.steps} - {""})
     for name in confirmed:
         if name not in ids:
             raise UsageError(f"no manual step has the id {name!r}", remedy=f"manual steps are: {', '.join(ids) or 'none'}")
@@ -36,7 +38,7 @@ def unconfirmed(plan: Plan) -> list[Action]:
     return [a for a in plan.actions if a.phase == "before" and a.state == MANUAL]
 
 
-def check_ready(scene: Scene, plan: Plan, cases: Path) -> None:
+def check_ready(here: Here, plan: Plan, cases: Path) -> None:
     """Refuse a run that should not begin now.
 
     Raises:
@@ -48,17 +50,17 @@ def check_ready(scene: Scene, plan: Plan, cases: Path) -> None:
         if a.phase == "before" and a.state in (REFUSED, UNREADABLE)
     ]
     found += [f"not done yet: {a.target} ({a.reason})" for a in unconfirmed(plan)]
-    found += _synced(scene, plan)
-    found += _rights(scene, plan) + _space(scene, plan, cases)
+    found += _synced(here, plan)
+    found += _rights(here, plan) + _space(here, plan, cases)
     if found:
         raise Refused("\n".join(found), remedy="nothing was changed")
 
 
-def _rights(scene: Scene, plan: Plan) -> list[str]:
+def _rights(here: Here, plan: Plan) -> list[str]:
     """Only where an action needs them: as an ordinary account nothing of the system's can be removed."""
-    if scene.workstation.admin:
+    if here.workstation.admin:
         return []
-    needing = [a for a in plan.actions if a.state == TO_DO and a.phase in ("stop", *REMOVING) and _needs_rights(a, scene)]
+    needing = [a for a in plan.actions if a.state == TO_DO and a.phase in ("stop", *REMOVING) and _needs_rights(a, here)]
     return (
         [f"not ready: an administrator's rights are needed for {plural(len(needing), 'action')}, {needing[0].target} the first"]
         if needing
@@ -66,38 +68,31 @@ def _rights(scene: Scene, plan: Plan) -> list[str]:
     )
 
 
-def _needs_rights(action: Action, scene: Scene) -> bool:
-    if action.kind in ("package", "entry", "service"):
-        return True
-    if action.kind != "paths" or not action.exact:
-        return False
-    from base64 import b64decode
-
-    path = scene.workstation.files.from_raw(b64decode(action.exact))
-    return not os.access(os.path.dirname(scene.workstation.files.host(path)), os.W_OK)
+def _needs_rights(action: Action, here: Here) -> bool:
+    kind = able(kind_of(action.kind), NeedsRights)
+    return kind is not None and kind.needs_rights(action, here)
 
 
 def synced(plan: Plan) -> list[Action]:
     """What would also be deleted in an account elsewhere."""
-    return [a for a in plan.actions if a.state == TO_DO and a.details.get("synced")]
+    return [a for a in plan.actions if a.state == TO_DO and a.synced]
 
 
-def _synced(scene: Scene, plan: Plan) -> list[str]:
-    if SYNCED in scene.waived:
+def _synced(here: Here, plan: Plan) -> list[str]:
+    if SYNCED in here.options.waived:
         return []
     return [
-        f"not agreed: {a.target} is kept in step by {a.details['synced']}; pause that first, or  --waive {SYNCED}  to delete it there too"
+        f"not agreed: {a.target} is kept in step by {a.synced}; pause that first, or  --waive {SYNCED}  to delete it there too"
         for a in synced(plan)
     ]
 
 
-def _space(scene: Scene, plan: Plan, cases: Path) -> list[str]:
+def _space(here: Here, plan: Plan, cases: Path) -> list[str]:
     """The bag is smaller than what is saved; what a command exports is not known beforehand."""
-    if SPACE in scene.waived or not plan.totals.saved_size:
+    if SPACE in here.options.waived or not plan.totals.saved_size:
         return []
     above = next(p for p in (cases, *cases.parents) if p.exists())
-    status = os.statvfs(above)
-    free = status.f_bavail * status.f_frsize
+    free = shutil.disk_usage(above).free
     if plan.totals.saved_size <= free:
         return []
     return [

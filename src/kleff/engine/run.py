@@ -3,57 +3,38 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Hashable
 from dataclasses import dataclass, field
 from itertools import takewhile
 
 import msgspec
 
 from kleff.case.bag.bag import Bag
-from kleff.case.effect_names import SERVICE
-from kleff.case.effects import Hands
-from kleff.case.inverses import reconcile
+from kleff.case.bag.encryption import BagKey
+from kleff.case.effects.base import effect_of, reconcile
+from kleff.case.effects.package_removed import clear_up
+from kleff.case.effects.process_ended import end_processes
+from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
-from kleff.engine.holders import held
-from kleff.engine.kinds import KINDS
-from kleff.engine.preview import REMOVING, Plan, plan_step
-from kleff.engine.verify import LEFT, Verification, verify
+from kleff.engine.holders import held_open
+from kleff.engine.plan import REMOVING, Plan, plan_step
+from kleff.engine.rows import Row, rows
+from kleff.engine.verify import LEFT, Finding, Verification, verify
 from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, Refused, RestartNeeded, Stopped, UsageError
-from kleff.objects.base import (
-    ABSENT,
-    DONE,
-    FAILED,
-    KEPT,
-    MANUAL,
-    SKIPPED,
-    TO_DO,
-    UNREADABLE,
-    WAITING,
-    Action,
-    Outcome,
-    Scene,
-    Work,
-)  # fmt: skip
-from kleff.objects.processes import end_processes, line_of, with_children
-from kleff.procedure.load import LoadedStep
+from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNREADABLE, WAITING, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Does, Joins, able, kind_of
+from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
-from kleff.texts import plain, plain_all
-from kleff.workstation.facets import Service
+from kleff.progress import Progress
+from kleff.texts import plain
+from kleff.workstation.facets import line_of, with_children
+from kleff.workstation.identity import sameness
 
 PASSES = 3
-WITHIN = "10s"  # that a program which holds something open may take to close by itself
+WITHIN = 10.0  # seconds that a program which holds something open may take to close by itself
 TOGETHER = 100  # actions that may share their flushes
 PROGRAMS = ("uninstall", "purge")  # after which `restart = "always"` wants one
-
-
-@dataclass
-class Row:
-    """An action of the agreed plan with what became of it."""
-
-    action: Action
-    state: str
-    note: str
-    items: int
-    size: int
 
 
 @dataclass
@@ -70,36 +51,15 @@ class Ended:
         return self.verification.clean and not self.failed
 
 
-def record_plan(case: Case, plan: Plan) -> None:
-    """Put the agreed plan into the case."""
-    case.journal.add_actions((a.number, msgspec.json.encode(plain_all(msgspec.to_builtins(a))), a.state) for a in plan.actions)
-
-
-def rows(case: Case) -> list[Row]:
-    """The plan as recorded, with what became of it.
-
-    Raises:
-        DamagedCase: it is not one.
-    """
-    try:
-        return [
-            Row(msgspec.json.decode(plan, type=Action), state, note, items, size)
-            for _, plan, state, note, items, size in case.journal.actions()
-        ]
-    except (msgspec.MsgspecError, ValueError) as error:
-        raise DamagedCase(
-            f"the plan cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
-        ) from None
-
-
 class Runner:
     """Does the agreed plan of a case."""
 
-    def __init__(self, scene: Scene, case: Case) -> None:
-        self.scene = scene
+    def __init__(self, here: Here, case: Case, progress: Progress, key: BagKey | None = None) -> None:
+        self.here = here
         self.case = case
-        self.hands = Hands(scene.workstation, case, scene.guard, scene.progress)
-        self.work = Work(scene, self.hands, Bag(case, scene.bag_key))
+        self.progress = progress
+        self.hands = Hands(here.workstation, case, here.guard, progress)
+        self.work = Work(here, self.hands, Bag(case, key))
         self._begun = time.monotonic()
         self._looked_for_holders = False
 
@@ -111,11 +71,11 @@ class Runner:
             Interrupted: asked to stop; the case is open.
             RestartNeeded: the case waits.
         """
-        self.case.enter(self.scene.workstation, "open")
+        self.case.enter(self.here.workstation, "open")
         self._clear_ways()
         reconcile(self.hands)
         pending = [row for row in rows(self.case) if self._pending(row)]
-        self.scene.progress.begin(len(pending))
+        self.progress.begin(len(pending))
         while pending:
             count = self._joined(pending)
             if count > 1:
@@ -135,10 +95,10 @@ class Runner:
         if skip:
             self._skip(skip, because)
         if self.case.state == "waiting":
-            if self.scene.workstation.boot == self.case.text("waiting_boot"):
+            if self.here.workstation.boot == self.case.text("waiting_boot"):
                 raise RestartNeeded(
                     "the workstation has not been restarted since",
-                    where=self.scene.workstation.spec,
+                    where=self.here.workstation.spec,
                     remedy=f"restart it, then  kleff resume {self.case.folder}",
                 )
             self.case.journal.tell("the workstation was restarted")
@@ -151,20 +111,23 @@ class Runner:
         if row.action.phase in ("before", "verify", "after") or row.state in (DONE, SKIPPED, ABSENT):
             return False
         if row.state == KEPT:
-            return bool(row.action.details.get("again"))
+            return row.action.later
         if row.state in (TO_DO, FAILED, MANUAL, UNREADABLE):
             return True
         return row.state == WAITING and self.case.text("restarted") == "yes"
 
     def _joined(self, pending: list[Row]) -> int:
         """How many of the next actions can be done together: removals of one kind, none of which waits for another."""
-        kind = pending[0].action.kind
+        name = pending[0].action.kind
+        joining = able(kind_of(name), Joins)
+        if joining is None:
+            return 1
 
         def joins(row: Row) -> bool:
             action = row.action
             return (
-                action.kind == kind and action.phase in REMOVING and row.state in (TO_DO, FAILED) and not action.after_restart
-                and KINDS[kind].joins(self._step(action))
+                action.kind == name and action.phase in REMOVING and row.state in (TO_DO, FAILED) and not action.after_restart
+                and joining.joins(self._step(action))
             )  # fmt: skip
 
         return max(1, sum(1 for _ in takewhile(joins, pending[:TOGETHER])))
@@ -174,23 +137,23 @@ class Runner:
         self._check_stop()
         self._seal(group[0].action)
         self._end_holders(group[0].action)
-        outcomes = KINDS[group[0].action.kind].together([(r.action, self._step(r.action)) for r in group], self.work)
+        joining = able(kind_of(group[0].action.kind), Joins)
+        outcomes = joining.together([(r.action, self._step(r.action)) for r in group], self.work) if joining else {}
         if len(outcomes) < len(group):
             reconcile(self.hands)
         for row in group:
             if row.action.number in outcomes:
                 self._tell(row.action)
-        ended = [(n, o.state, o.note, o.items, o.size) for n, o in outcomes.items()]
-        self.case.journal.end_actions(ended)
+        self.case.journal.end_actions([(n, o.state, o.note, o.items, o.size) for n, o in outcomes.items()])
         return set(outcomes)
 
     def _check_stop(self) -> None:
-        if self.scene.progress.should_stop():
+        if self.progress.should_stop():
             raise Interrupted("stopped as asked, after the action in hand", where=str(self.case.folder), remedy=self._ways())
 
     def _tell(self, action: Action) -> None:
         who = f" [{action.account}]" if action.account else ""
-        self.scene.progress.act(action.number, f"{action.verb} {action.target}{who}")
+        self.progress.act(action.number, f"{action.verb} {action.target}{who}")
 
     def _one(self, row: Row) -> None:
         action = row.action
@@ -217,7 +180,7 @@ class Runner:
         try:
             return self._do(row)
         except OSError as error:  # what no kind of object has put into words
-            what = f"{plain(str(error.filename or row.action.target))}: {error.strerror or error}"
+            what = f"{error.filename or row.action.target}: {error.strerror or error}"
             raise ActionFailed(what, remedy="make room, check the rights; then resume") from None
 
     def _do(self, row: Row) -> Outcome:
@@ -225,7 +188,7 @@ class Runner:
         if action.phase == "backup" and self.work.bag.holds(action.number):
             return Outcome(note="saved before the run was cut off", items=action.items, size=action.size)
         if row.action.state in (MANUAL, UNREADABLE):
-            now = [a for a in plan_step(step, self.scene) if (a.target, a.account) == (action.target, action.account)]
+            now = [a for a in plan_step(step, self.here) if self._is_same(a, action)]
             if now and now[0].state == TO_DO:
                 action = msgspec.structs.replace(now[0], number=action.number)
             elif now and now[0].state in (MANUAL, UNREADABLE):
@@ -235,21 +198,33 @@ class Runner:
                 )
             else:
                 return Outcome(note=now[0].reason if now and now[0].state == DONE else "done by hand")
-        return KINDS[action.kind].do(action, step, self.work)
+        kind = able(kind_of(action.kind), Does)
+        if kind is None:
+            raise ActionFailed(f"this Kleff cannot do it ({action.kind})", remedy="use the Kleff that made the case")
+        return kind.do(action, step, self.work)
+
+    def _is_same(self, now: Action, then: Action) -> bool:
+        """Whether an action planned afresh is the agreed one; plans of the first format hold only its text, escaped."""
+        if now.account != then.account:
+            return False
+        return self._about(now) == self._about(then) if then.about else plain(now.target) == plain(then.target)
+
+    def _about(self, action: Action | Finding) -> tuple[Hashable, ...]:
+        return tuple(sameness(i, self.here.workstation.style) for i in action.about)
 
     def _step(self, action: Action) -> LoadedStep:
-        if action.phase == "rescue":
-            return LoadedStep("rescue", "rescue", 0, 0, Step())
-        return self.scene.procedure.phase(action.phase)[action.step]
+        if action.phase not in PHASES:  # planned by a kind itself, not by a step
+            return LoadedStep(action.phase, action.kind, 0, 0, Step())
+        return self.here.procedure.phase(action.phase)[action.step]
 
     def _failed(self, action: Action, error: KleffError) -> None:
         reconcile(self.hands)
         self.case.journal.end_action(action.number, FAILED, error.what)
         self.case.journal.tell(f"action {action.number} failed: {error.what}")
         if action.optional:
-            self.scene.progress.say(f"     failed, but optional: {error.what}")
+            self.progress.say(f"     failed, but optional: {error.what}")
             return
-        where = f"{self.scene.procedure.name}:{action.line}" if action.line else self.scene.procedure.name
+        where = f"{self.here.procedure.name}:{action.line}" if action.line else self.here.procedure.name
         raise Stopped(
             f"action {action.number} ({action.verb} {action.target}) failed: {error.what}",
             where=where,
@@ -267,7 +242,7 @@ class Runner:
         if missing:
             raise Stopped(f"{missing[0].action.target} could not be saved", where=str(self.case.folder), remedy=self._ways())
         if self.case.journal.bag_items():
-            self.scene.progress.say("     checking what was saved against its checksums")
+            self.progress.say("     checking what was saved against its checksums")
         self.work.bag.seal()
         self.case.journal.tell("the bag was sealed and read back")
 
@@ -276,18 +251,18 @@ class Runner:
         if self._looked_for_holders:
             return
         self._looked_for_holders = True
-        found = held(self.scene, [r.action for r in rows(self.case)])
-        facet = self.scene.workstation.processes
+        found = held_open(self.here, [r.action for r in rows(self.case)])
+        facet = self.here.workstation.processes
         if not found or facet is None:
             return
-        if self.scene.stop_holders:
+        if self.here.options.stop_holders:
             victims = with_children([p for p, _ in found], facet)
             what = f"what held the product's files open ({'; '.join(line_of(p) for p, _ in found)})"
-            end_processes(action, what, victims, WITHIN, self.work)
+            end_processes(self.hands, action.number, what, victims, WITHIN)
             return
         for process, path in found:
-            text = f"still open: {plain(path)}, by {line_of(process)}"
-            self.scene.progress.say(f"     {text}")
+            text = f"still open: {path}, by {line_of(process)}"
+            self.progress.say(f"     {text}")
             self.case.journal.tell(text)
 
     def _skip(self, number: int, because: str) -> None:
@@ -306,51 +281,45 @@ class Runner:
         for row in rows(self.case):
             if row.action.phase == "backup" and row.state in (TO_DO, FAILED):
                 self.work.bag.drop_unrecorded(row.action.number)
-        clear = getattr(self.scene.workstation.packages, "clear_policy", None)
-        if clear is not None:
-            clear()
+        clear_up(self.hands)
 
     # -- restart and end --------------------------------------------------------------------------------------
 
     def _restarts(self) -> bool:
-        return self.scene.procedure.product.restart != "never" and self.scene.workstation.boot != ""
+        return self.here.procedure.product.restart != "never" and self.here.workstation.boot != ""
 
     def _wait_for_restart(self) -> None:
         if not self._restarts() or self.case.text("restarted") == "yes":
             return
         found = rows(self.case)
-        wanted = self.scene.procedure.product.restart == "always" and any(r.state == DONE and r.action.phase in PROGRAMS for r in found)
+        wanted = self.here.procedure.product.restart == "always" and any(r.state == DONE and r.action.phase in PROGRAMS for r in found)
         if wanted or self.case.text("restart") or any(r.state == WAITING for r in found):
-            self.case.journal.set(waiting_boot=self.scene.workstation.boot)
-            self.case.enter(self.scene.workstation, "waiting")
+            self.case.journal.set(waiting_boot=self.here.workstation.boot)
+            self.case.enter(self.here.workstation, "waiting")
             why = "the uninstaller asks for it" if self.case.text("restart") else "the procedure wants it"
             raise RestartNeeded(
                 f"a restart is needed to go on: {why}",
-                where=self.scene.workstation.name,
+                where=self.here.workstation.name,
                 remedy=f"restart the workstation, then  kleff resume {self.case.folder}",
             )
 
     def _finish(self) -> Ended:
-        self._release_services()
+        for one in self.case.journal.effects():
+            if one.state == "done":
+                effect_of(one).release(one, self.hands)
         result = self._verified()
         found = rows(self.case)
         elapsed = time.monotonic() - self._begun
-        self.case.journal.set(verification=msgspec.json.encode(result), elapsed=f"{elapsed:.1f}")
-        self.case.enter(self.scene.workstation, "finished")
+        self.case.keep(verification=result, elapsed=f"{elapsed:.1f}")
+        self.case.enter(self.here.workstation, "finished")
         return Ended(result, found, elapsed, [r for r in found if r.state == FAILED])
-
-    def _release_services(self) -> None:
-        """Services that are still there may be started again as before; none is started."""
-        services = self.scene.workstation.services
-        for effect in self.case.journal.effects():
-            if effect.kind == SERVICE and effect.state == "done" and effect.data.get("held") and services is not None:
-                services.release(Service(str(effect.data["name"]), bool(effect.data["running"]), str(effect.data["start"])))
 
     def _verified(self) -> Verification:
         """Verify; what the agreed plan names and is there again goes too, in a few passes."""
-        self._seal_if_only_saved()
-        self.scene.progress.say("     looking whether it is gone")
-        result = verify(self.scene)
+        if not self.work.bag.sealed:
+            self.work.bag.seal()  # a procedure that only saves
+        self.progress.say("     looking whether it is gone")
+        result = verify(self.here)
         for _ in range(PASSES):
             again = self._agreed_and_back(result)
             if not again:
@@ -358,18 +327,14 @@ class Runner:
             for row in again:
                 self.case.journal.tell(f"there again, done again: {row.action.target}")
                 self._one(row)
-            result = verify(self.scene)
+            result = verify(self.here)
         return result
 
-    def _seal_if_only_saved(self) -> None:
-        if not self.work.bag.sealed:
-            self.work.bag.seal()
-
     def _agreed_and_back(self, result: Verification) -> list[Row]:
-        left = {(f.kind, f.target, f.account) for f in result.of(LEFT) if f.phase == "delete"}
+        left = {(f.kind, self._about(f), f.account) for f in result.of(LEFT) if f.phase == "delete" and f.about}
         return [
             r for r in rows(self.case)
-            if r.action.phase == "delete" and r.state == DONE and (r.action.kind, r.action.target, r.action.account) in left
+            if r.action.phase == "delete" and r.state == DONE and (r.action.kind, self._about(r.action), r.action.account) in left
         ]  # fmt: skip
 
 
@@ -380,5 +345,5 @@ def refuse_if_refused(plan: Plan) -> None:
         Refused: naming each.
     """
     if plan.refused:
-        listed = "\n".join(f"refused: {a.target}: {a.reason} (step at line {a.line})" for a in plan.refused)
+        listed = "\n".join(f"refused: {plain(a.target)}: {plain(a.reason)} (step at line {a.line})" for a in plan.refused)
         raise Refused(listed, remedy="correct the procedure; nothing was changed")

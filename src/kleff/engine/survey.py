@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import msgspec
 
-from kleff.engine.kinds import KINDS
-from kleff.engine.scene import sightings, steps_here
-from kleff.errors import LinkOnTheWay
-from kleff.objects.base import Scene, Sighting, can_look
-from kleff.objects.keys import KeyDelete, meant_keys
-from kleff.objects.paths import PathsBackup, PathsDelete, found_paths
+from kleff.engine.context import look, sightings, steps_here
+from kleff.objects.base.action import Sighting
+from kleff.objects.base.here import Here
+from kleff.objects.base.kind import Used, able, kind_of
+from kleff.workstation.identity import NameId
 
 
 class Survey(msgspec.Struct, kw_only=True):
@@ -32,9 +31,9 @@ class Survey(msgspec.Struct, kw_only=True):
     running: list[str]
 
 
-def survey(scene: Scene) -> Survey:
+def survey(here: Here) -> Survey:
     """Look; nothing is changed."""
-    found = sightings(scene)
+    found = sightings(here)
     meant = [s for s in found if s.in_range and not s.unreadable]
     return Survey(
         present=bool(meant),
@@ -42,34 +41,20 @@ def survey(scene: Scene) -> Survey:
         evidence=meant,
         others=[s for s in found if not s.in_range],
         unreadable=[s for s in found if s.unreadable],
-        accounts=_users(scene),
-        running=_running(scene),
+        accounts=_users(here),
+        running=[_running(s) for step in steps_here(here, "stop") for s in look(step, here) if s.running],
     )
 
 
-def _users(scene: Scene) -> list[str]:
+def _users(here: Here) -> list[str]:
     names: set[str] = set()
-    for step in [*steps_here(scene, "backup"), *steps_here(scene, "delete")]:
-        model = step.model
-        if isinstance(model, PathsBackup | PathsDelete):
-            for text in model.paths:
-                for expanded in scene.resolver.expand(text, model.accounts):
-                    if expanded.account and expanded.account.name not in names:
-                        try:
-                            names |= {expanded.account.name} if found_paths(expanded, scene) else set()
-                        except (OSError, LinkOnTheWay):
-                            continue
-        elif isinstance(model, KeyDelete) and scene.workstation.registry:
-            for key, account in meant_keys(scene, model.key, model.view, model.accounts):
-                if account and scene.workstation.registry.exists(key):
-                    names.add(account)
+    for step in [*steps_here(here, "backup"), *steps_here(here, "delete")]:
+        kind = able(kind_of(step.kind), Used)
+        names |= kind.users(step, here) if kind is not None else set()
     return sorted(names)
 
 
-def _running(scene: Scene) -> list[str]:
-    found = [s for step in steps_here(scene, "stop") if can_look(KINDS[step.kind]) for s in KINDS[step.kind].look(step, scene)]
-    return [
-        f"{'program' if s.kind == 'process' else s.kind} {s.what.removesuffix(', running')}" + (f" ({s.account})" if s.account else "")
-        for s in found
-        if not s.what.endswith("not running")
-    ]
+def _running(sighting: Sighting) -> str:
+    who = f" ({sighting.account})" if sighting.account else ""
+    name = sighting.about.name if isinstance(sighting.about, NameId) else sighting.what
+    return f"{'program' if sighting.kind == 'process' else sighting.kind} {name}{who}"

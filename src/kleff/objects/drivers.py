@@ -6,15 +6,18 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.errors import ActionFailed
-from kleff.objects.base import ABSENT, Action, Offers, Outcome, Scene, Work
+from kleff.objects.base.action import ABSENT, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind
+from kleff.objects.base.restoring import ShownOnly
+from kleff.objects.services import SERVICES
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import SavingStep, Text
-from kleff.registry.registry import KeyRef, unpack_key
-from kleff.texts import plain
+from kleff.registry.registry import KeyRef
+from kleff.workstation.identity import key_id
 from kleff.workstation.windows.services import START
 
-SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"
 DRIVERS = (1, 2)  # Type of a kernel driver and of a file system driver (CreateService, Windows documentation)
 
 
@@ -24,15 +27,16 @@ class DriverBackup(SavingStep, kw_only=True, frozen=True):
     driver: Annotated[Text, Meta(description="name or title of the driver; * and ? are wildcards")]
 
 
-class DriverKind(Offers):
+class DriverKind(ShownOnly, Kind):
     """`driver`."""
 
+    names = ("driver",)
     models = {"backup": DriverBackup}
 
-    def _found(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str, str]]:
+    def _found(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str, str]]:
         """(key, name, start) of each that is meant."""
         assert isinstance(step.model, DriverBackup)
-        registry = scene.workstation.registry
+        registry = here.workstation.registry
         for top in registry.canonical(SERVICES) if registry else []:
             for name in registry.subkeys(top) if registry else []:
                 key = top.child(name)
@@ -41,24 +45,24 @@ class DriverKind(Offers):
                 if kind is not None and kind.number in DRIVERS and any(name_matches(step.model.driver, t, True) for t in (name, title)):
                     yield key, title or name, START.get(start.number, "manual") if start and start.number is not None else "manual"
 
-    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         assert isinstance(step.model, DriverBackup)
         found = False
-        for key, title, start in self._found(step, scene):
+        for key, title, start in self._found(step, here):
             found = True
-            action = scene.action(step, "save", plain(f"driver {title}"), items=1, undo="stays in the bag", details=key.packed)
+            action = here.action(step, "save", f"driver {title}", items=1, undo="stays in the bag", about=[key_id(key)])
             action.shows = [f"starts: {start}"]
             yield action
         if not found:
-            reason = "not registered" if scene.workstation.registry else "this workstation keeps no drivers in a registry"
-            yield scene.action(step, "save", plain(f"driver {step.model.driver}"), state=ABSENT, reason=reason)
+            reason = "not registered" if here.workstation.registry else "this workstation keeps no drivers in a registry"
+            yield here.action(step, "save", f"driver {step.model.driver}", state=ABSENT, reason=reason)
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        key, registry = unpack_key(action.details), work.scene.workstation.registry
+        (key, _), registry = action.key(), work.here.workstation.registry
         tree = registry.tree(key) if registry else None
         if tree is None:
             raise ActionFailed(f"{action.target} was there at the preview and is gone", remedy="resume with --skip")
-        start = next((s for k, _, s in self._found(step, work.scene) if k == key), "")
+        start = next((s for k, _, s in self._found(step, work.here) if k == key), "")
         item = work.item(action, "driver", name=key.parts[-1], settings={"start": start})
         work.bag.add_keys(action.number, item, [(key, tree)])
         return Outcome(items=1, note=f"starts: {start}")

@@ -1,27 +1,30 @@
 """Products registered as installed, and their uninstallers."""
 
 import time
-from base64 import b64encode
 from collections.abc import Collection, Iterator
-from typing import TYPE_CHECKING, Annotated, Any
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated
 
 from msgspec import Meta, field
 
-from kleff.case.aside.spare_plan import SparePlan
-from kleff.case.effect_names import UNINSTALLER
+from kleff.case.guard.guard import Kept
+from kleff.case.programs import last_words
 from kleff.errors import ActionFailed
-from kleff.objects.base import ABSENT, DONE, KEPT, MANUAL, Action, Offers, Outcome, Scene, Sighting, Work
-from kleff.objects.spares import no_spare, record_difference, spare_keys, spare_line, spare_places, spare_values
+from kleff.objects.base.action import ABSENT, DONE, MANUAL, Action, Outcome, Sighting
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Claimed, Kind
+from kleff.objects.spares import entry_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
-from kleff.registry.registry import unpack_key
-from kleff.texts import plain, seconds
+from kleff.texts import seconds
 from kleff.workstation.facets import Entry, Running
+from kleff.workstation.identity import sameness
 
 if TYPE_CHECKING:
-    from kleff.case.record.journal import Effect
+    from kleff.case.effects.uninstaller_ran import UninstallerRan
+    from kleff.case.record.effect import Journaled
 
 # Exit codes of Windows Installer, which other uninstallers use too ("Windows Installer Error Codes").
 OK, RESTART, RESTARTING = 0, 3010, 1641
@@ -59,11 +62,11 @@ class EntryVerify(_Entry, kw_only=True, frozen=True):
     """A product that must not be registered any more."""
 
 
-def matching(step: LoadedStep, scene: Scene) -> list[Entry]:
+def matching(step: LoadedStep, here: Here) -> list[Entry]:
     """The entries a step means, of every version."""
     model = step.model
     assert isinstance(model, _Entry)
-    entries = scene.workstation.entries
+    entries = here.workstation.entries
     found = entries.all() if entries else []
     return [
         e
@@ -72,211 +75,228 @@ def matching(step: LoadedStep, scene: Scene) -> list[Entry]:
     ]
 
 
-class EntryKind(Offers):
+class EntryKind(Kind):
     """`entry`."""
 
+    names = ("entry",)
+    condition = "A registered product that must, or must not, be there."
     models = {"evidence": EntryEvidence, "uninstall": EntryUninstall, "verify": EntryVerify}
 
-    def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         assert isinstance(step.model, _Entry)
-        for entry in matching(step, scene):
+        for entry in matching(step, here):
             yield Sighting(
-                kind="entry", what=plain(entry.name), version=plain(entry.version), where=plain(entry.location or str(entry.key)),
-                account=entry.account, line=step.line, in_range=scene.version_in_range(entry.version, step.model.entry),
+                kind="entry", what=entry.name, about=entry.id, version=entry.version, where=entry.location or entry.registered_at,
+                account=entry.account, line=step.line, in_range=here.version_in_range(entry.version, step.model.entry), component=True,
             )  # fmt: skip
 
-    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model
         assert isinstance(model, _Entry)
         verb = "uninstall" if step.phase == "uninstall" else "look for"
-        found = matching(step, scene)
+        found = matching(step, here)
         if not found:
-            reason = "not registered" if scene.workstation.entries else "this system registers packages, not products"
-            yield scene.action(step, verb, plain(model.entry), state=ABSENT, reason=reason)
+            reason = "not registered" if here.workstation.entries else "this system registers packages, not products"
+            yield here.action(step, verb, model.entry, state=ABSENT, reason=reason)
         for entry in found:
-            target = plain(entry.name if entry.version in entry.name else f"{entry.name} ({entry.version})")
-            action = scene.action(step, verb, target, account=entry.account, version=entry.version, component=entry.name)
-            action.because += f", registered at {plain(str(entry.key))}"
-            action.details = entry.key.packed
-            if not scene.version_in_range(entry.version, model.entry):
+            target = entry.name if entry.version in entry.name else f"{entry.name} ({entry.version})"
+            action = here.action(step, verb, target, about=[entry.id], account=entry.account, version=entry.version, component=entry.name)
+            action.because += f", registered at {entry.registered_at}"
+            if not here.version_in_range(entry.version, model.entry):
                 version = f"version {entry.version}" if entry.version else "its version is unknown and"
-                action.state, action.reason = KEPT, plain(f"{version} is outside {scene.procedure.product.versions}")
+                action.keep(f"{version} is outside {here.procedure.product.versions}")
             elif isinstance(model, EntryUninstall):
-                self._planned(model, entry, scene, action)
+                self._planned(model, entry, here, action)
             yield action
 
-    def _planned(self, model: EntryUninstall, entry: Entry, scene: Scene, action: Action) -> None:
+    def _planned(self, model: EntryUninstall, entry: Entry, here: Here, action: Action) -> None:
         action.items = 1
-        command = self._command(model, entry)
-        objection = self._objection(entry, command, scene)
+        command = _command(model, entry)
+        objection = _objection(entry, command, here)
         if command is not None:
-            action.shows.append(plain("runs: " + " ".join(f'"{a}"' if " " in a else a for a in command)))
+            action.shows.append("runs: " + " ".join(f'"{a}"' if " " in a else a for a in command))
         if objection:
-            action.state, action.reason = MANUAL, plain(objection)
-        elif scene.spare == "off":
+            action.state, action.reason = MANUAL, objection
+        elif here.options.spare == "off":
             action.final, action.undo = True, "cannot be taken back: an outside program does it"
         else:
             action.undo = "brought back from the spare"
-            action.shows.append(spare_line(scene, self._spare_plan(scene, entry)))
+            action.shows.append(spare_line(here, entry_plan(here, entry)))
 
-    def _command(self, model: EntryUninstall, entry: Entry) -> list[str] | None:
-        if entry.quiet is not None:
-            return list(entry.quiet)
-        return list(model.quiet) or None
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        return True
 
-    def _objection(self, entry: Entry, command: list[str] | None, scene: Scene) -> str:
-        workstation = scene.workstation
-        if command is None:
-            return f"no quiet way is known; uninstall it by hand ({entry.registered or 'no command is registered'})"
-        if entry.account and not entry.product_code:
-            return f"registered by the account {entry.account} itself; uninstall it by hand as that account"
-        program = workstation.files.path(command[0])
-        if program is None:
-            return f"{command[0]} is not a path; uninstall it by hand"
-        return (workstation.commands.objection(program) if workstation.commands else "no programs are run here") or ""
+    def advice(self, step: LoadedStep) -> list[str]:
+        if isinstance(step.model, EntryUninstall) and not step.model.publisher:
+            return ["names no publisher: another maker's product of the same name would match"]
+        return []
 
-    def _spare_plan(self, scene: Scene, entry: Entry) -> SparePlan:
-        return SparePlan(spare_places(scene, entry), spare_keys(scene, entry), spare_values(scene), scene.spare == "full")
+    def keep(self, steps: list[LoadedStep], here: Here, claimed: Claimed) -> Kept:
+        """Folders of registered products that are not uninstalled."""
+        kept, entries = Kept(), here.workstation.entries
+        if entries is None:
+            return kept
+        style = here.workstation.style
+        going = {
+            sameness(entry.id, style) for step in steps if isinstance(step.model, EntryUninstall) for entry in matching(step, here)
+            if here.version_in_range(entry.version, step.model.entry)
+        }  # fmt: skip
+        for entry in entries.all():
+            place = here.workstation.files.path(entry.location) if entry.location and sameness(entry.id, style) not in going else None
+            if place is not None and place.parts:
+                name = entry.name if entry.version in entry.name else f"{entry.name} {entry.version}"
+                kept.places.append((place, f"it belongs to {name}, which stays"))
+        return kept
 
     # -- running ----------------------------------------------------------------------------------------------
 
-    def _entry(self, action: Action, step: LoadedStep, scene: Scene) -> Entry | None:
-        wanted = unpack_key(action.details)
-        return next((e for e in matching(step, scene) if e.key == wanted), None)
-
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        model = step.model
+        from kleff.case.effects.uninstaller_ran import run_uninstaller, started_by
+
+        model, here = step.model, work.here
         assert isinstance(model, EntryUninstall)
-        entry, last = self._entry(action, step, work.scene), self._last(action, work)
-        from kleff.case.uninstallers import started_by
-
-        running = started_by(last, work.scene.workstation) if last else None
-        deadline = time.monotonic() + parse_duration(model.patience)
-        if last is not None and running is not None and not self._ended(running, work):
+        entry, last = _entry(action, step, here), _last(action, work)
+        running = started_by(last.one, here.workstation) if last else None
+        watch = _Watch(action, step, work, time.monotonic() + parse_duration(model.patience))
+        if last is not None and running is not None and not _over(running, here):
             work.progress.say(f"     the uninstaller of {action.target} is still at work: waiting for it")
-        elif entry is None:
-            return Outcome(note="already gone", restart=last is not None and last.data.get("code") in (RESTART, RESTARTING))
-        elif last is not None and last.data.get("watching"):  # cut off while the copy it handed over to was at work
-            return self._finish(action, step, work, last, deadline, last.data["code"])
-        elif last is not None and self._went_on_by_itself(action, step, work, last):
-            return self._finish(action, step, work, last, deadline, last.data.get("code"))
-        else:
-            last, running = self._start(action, model, entry, work)
-        return self._follow(action, step, work, last, running, deadline)
+            return watch.follow(last.one, running)
+        if entry is None:
+            return Outcome(note="already gone", restart=last is not None and last.effect.code in (RESTART, RESTARTING))
+        if last is not None and (last.effect.watching or watch.went_on_by_itself(last)):
+            # Cut off while the copy it handed over to was at work.
+            return watch.finish(last.one, last.effect.code)
+        command = _command(model, entry)
+        objection = _objection(entry, command, here)
+        if objection or command is None:
+            raise ActionFailed(objection, remedy="uninstall it by hand, then resume")
+        plan = None if here.options.spare == "off" else entry_plan(here, entry)
+        return watch.follow(*run_uninstaller(work.hands, action.number, action.target, command, plan))
 
-    def _last(self, action: Action, work: Work) -> "Effect | None":
-        """The uninstaller that an interrupted run of this case started on this boot."""
-        found = [e for e in work.hands.case.journal.effects(action.number) if e.kind == UNINSTALLER]
-        return found[-1] if found and found[-1].data.get("boot") == work.scene.workstation.boot else None
 
-    def _went_on_by_itself(self, action: Action, step: LoadedStep, work: Work, last: "Effect") -> bool:
+def _command(model: EntryUninstall, entry: Entry) -> list[str] | None:
+    if entry.quiet is not None:
+        return list(entry.quiet)
+    return list(model.quiet) or None
+
+
+def _objection(entry: Entry, command: list[str] | None, here: Here) -> str:
+    workstation = here.workstation
+    if command is None:
+        return f"no quiet way is known; uninstall it by hand ({entry.registered or 'no command is registered'})"
+    if entry.account and not entry.product_code:
+        return f"registered by the account {entry.account} itself; uninstall it by hand as that account"
+    program = workstation.files.path(command[0])
+    if program is None:
+        return f"{command[0]} is not a path; uninstall it by hand"
+    return (workstation.commands.objection(program) if workstation.commands else "no programs are run here") or ""
+
+
+def _entry(action: Action, step: LoadedStep, here: Here) -> Entry | None:
+    style = here.workstation.style
+    wanted = sameness(action.about[0], style)
+    return next((e for e in matching(step, here) if sameness(e.id, style) == wanted), None)
+
+
+@dataclass(frozen=True)
+class _Try:
+    """An earlier try of this case to run the uninstaller of an action."""
+
+    one: "Journaled"
+    effect: "UninstallerRan"
+
+
+def _last(action: Action, work: Work) -> _Try | None:
+    """The uninstaller that an interrupted run of this case started on this boot."""
+    from kleff.case.effects.uninstaller_ran import UninstallerRan
+
+    tries = [_Try(e, e.effect) for e in work.hands.case.journal.effects(action.number) if isinstance(e.effect, UninstallerRan)]
+    return tries[-1] if tries and tries[-1].effect.boot == work.here.workstation.boot else None
+
+
+def _over(running: Running, here: Here) -> bool:
+    commands = here.workstation.commands
+    return commands is None or commands.wait(running, 0)
+
+
+@dataclass(frozen=True)
+class _Watch:
+    """Waits for an uninstaller, and until what it removes is no longer registered.
+
+    Attributes:
+        deadline: by the monotonic clock.
+    """
+
+    action: Action
+    step: LoadedStep
+    work: Work
+    deadline: float
+
+    def _gone(self) -> bool:
+        return _entry(self.action, self.step, self.work.here) is None
+
+    def went_on_by_itself(self, last: _Try) -> bool:
         """Cut off at an unknown instant: give what may still be at work time; True if the product is gone then."""
-        from kleff.case.uninstallers import until_still
+        from kleff.case.effects.spared import until_still
 
-        if last.data.get("ended") or last.data.get("spare") == "making":
+        if last.effect.ended or last.effect.spare == "making":
             return False
-        work.progress.say(f"     looking whether the uninstaller of {action.target} is still at work")
-        until_still(work.hands, last, lambda: self._entry(action, step, work.scene) is None)
-        return self._entry(action, step, work.scene) is None
+        self.work.progress.say(f"     looking whether the uninstaller of {self.action.target} is still at work")
+        until_still(self.work.hands, last.one, self._gone)
+        return self._gone()
 
-    def _ended(self, running: Running, work: Work) -> bool:
-        commands = work.scene.workstation.commands
-        return commands is None or commands.wait(running, 0)
-
-    def _start(self, action: Action, model: EntryUninstall, entry: Entry, work: Work) -> tuple["Effect", Running]:
-        command = self._command(model, entry)
-        objection = self._objection(entry, command, work.scene)
-        if objection or command is None or work.scene.workstation.commands is None:
-            raise ActionFailed(objection or "no programs are run here", remedy="uninstall it by hand, then resume")
-        data: dict[str, Any] = {"what": action.target, "command": command, "boot": work.scene.workstation.boot}
-        effect = self._spared(action, entry, data, work)
-        running = work.scene.workstation.commands.start(command, work.hands.case.output(effect.id))
-        return work.hands.case.journal.amend(effect, pid=running.pid, started=running.started), running
-
-    def _spared(self, action: Action, entry: Entry, data: dict[str, Any], work: Work) -> "Effect":
-        """The intent, and after it the spare, complete before the uninstaller is started."""
-        from kleff.case.effects import spare_of
-
-        journal, scene = work.hands.case.journal, work.scene
-        if scene.spare == "off":
-            return work.hands.intend(action.number, UNINSTALLER, data)
-        plan = self._spare_plan(scene, entry)
-        spare = spare_of(work.hands, journal.next_effect())
-        areas = [b64encode(a.raw).decode() for a in spare.areas(plan)]
-        effect = work.hands.intend(action.number, UNINSTALLER, {**data, "spare": "making", "areas": areas})
-        work.progress.say("     taking a spare of the product")
-        try:
-            index = spare.make(plan)
-        except OSError as error:
-            raise no_spare(error, "the uninstaller was not run") from None
-        return journal.amend(effect, spare="made", index=index)
-
-    def _follow(self, action: Action, step: LoadedStep, work: Work, effect: "Effect", running: Running, deadline: float) -> Outcome:
+    def follow(self, one: "Journaled", running: Running) -> Outcome:
         """Wait for its end, understand its exit code, then watch until the entry is really gone."""
-        commands, output = work.scene.workstation.commands, work.hands.case.output(effect.id)
+        hands, name, commands = self.work.hands, self.action.target, self.work.here.workstation.commands
+        output = hands.case.output(one.id)
         assert commands is not None
         begun = time.monotonic()
         while not commands.wait(running, 0.25):
-            if time.monotonic() > deadline:
+            if time.monotonic() > self.deadline:
                 raise ActionFailed(
-                    f"the uninstaller of {action.target} has not ended in time", remedy=f"look at its window and at {output}; then resume"
+                    f"the uninstaller of {name} has not ended in time", remedy=f"look at its window and at {output}; then resume"
                 )
-            work.progress.step()
+            self.work.progress.step()
         code = running.code
-        effect = work.hands.case.journal.amend(effect, code=code, ended=code not in (OK, None, *NOT_THERE))
+        one = hands.amend(one, code=code, ended=code not in (OK, None, *NOT_THERE))
         if code not in (OK, RESTART, RESTARTING, None, *NOT_THERE):
             meaning = f" ({MEANINGS[code]})" if code in MEANINGS else ""
-            work.hands.done(effect, f"exit code {code}")
+            hands.done(one, f"exit code {code}")
             raise ActionFailed(
-                f"the uninstaller of {action.target} ended with exit code {code}{meaning}{_last_line(output)}",
-                remedy=f"read {output}; mend it, then resume, or go past it with  --skip {action.number}",
+                f"the uninstaller of {name} ended with exit code {code}{meaning}{last_words(output)}",
+                remedy=f"read {output}; mend it, then resume, or go past it with  --skip {self.action.number}",
             )
-        return self._finish(action, step, work, effect, deadline, code, begun)
+        return self.finish(one, code, begun)
 
-    def _finish(
-        self, action: Action, step: LoadedStep, work: Work, effect: "Effect", deadline: float, code: int | None, begun: float = 0.0
-    ) -> Outcome:
+    def finish(self, one: "Journaled", code: int | None, begun: float = 0.0) -> Outcome:
         """It has returned: watch until the entry is gone, unless it asks for a restart; then see what it did."""
-        journal, restart = work.hands.case.journal, code in (RESTART, RESTARTING)
-        if not restart:
-            journal.amend(journal.effect(effect.id), watching=True)
-            try:
-                self._watch(action, step, work, deadline, code)
-            except ActionFailed:  # in vain; the next try starts the uninstaller anew
-                journal.amend(journal.effect(effect.id), watching=False, ended=True)
-                raise
-        work.hands.done(effect, f"exit code {'not known' if code is None else code}")
-        did = record_difference(work.hands, effect)
-        words = (
-            f"was not there (exit code {code})"
-            if code in NOT_THERE
-            else f"took {seconds(time.monotonic() - begun)}"
-            if begun
-            else "went on by itself"
-        )
-        return Outcome(
-            state=DONE, items=1, note="; ".join(n for n in ("asks for a restart" if restart else words, did) if n), restart=restart
-        )
+        from kleff.case.effects.spared import record_difference
 
-    def _watch(self, action: Action, step: LoadedStep, work: Work, deadline: float, code: int | None) -> None:
+        hands, restart = self.work.hands, code in (RESTART, RESTARTING)
+        if not restart:
+            one = hands.amend(one, watching=True)
+            try:
+                self._until_gone(code)
+            except ActionFailed:  # in vain; the next try starts the uninstaller anew
+                hands.amend(one, watching=False, ended=True)
+                raise
+        hands.done(one, f"exit code {'not known' if code is None else code}")
+        took = f"took {seconds(time.monotonic() - begun)}" if begun else "went on by itself"
+        words = "asks for a restart" if restart else f"was not there (exit code {code})" if code in NOT_THERE else took
+        note = "; ".join(n for n in (words, record_difference(hands, one)) if n)
+        return Outcome(state=DONE, items=1, note=note, restart=restart)
+
+    def _until_gone(self, code: int | None) -> None:
         """Some uninstallers return at once after handing over to a copy of themselves: the entry tells."""
-        if code in NOT_THERE:
-            deadline = time.monotonic()
+        deadline = time.monotonic() if code in NOT_THERE else self.deadline
         said = False
-        while self._entry(action, step, work.scene) is not None:
+        while not self._gone():
             if time.monotonic() >= deadline:
                 raise ActionFailed(
-                    f"{action.target} is still registered after its uninstaller ended", remedy="look whether it still works; then resume"
+                    f"{self.action.target} is still registered after its uninstaller ended",
+                    remedy="look whether it still works; then resume",
                 )
             if not said:
-                work.progress.say("     the uninstaller has returned; waiting until the product is no longer registered")
+                self.work.progress.say("     the uninstaller has returned; waiting until the product is no longer registered")
                 said = True
             time.sleep(0.1)
-
-
-def _last_line(output: Any) -> str:
-    try:
-        lines = output.read_text("utf-8", "replace").strip().splitlines()
-    except OSError:
-        return ""
-    return f": {plain(lines[-1])[:200]}" if lines else ""

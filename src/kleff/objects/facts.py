@@ -7,17 +7,21 @@ from typing import Annotated
 from msgspec import Meta, field
 
 from kleff.errors import ActionFailed, LinkOnTheWay
-from kleff.objects.base import ABSENT, TO_DO, UNREADABLE, Action, Offers, Outcome, Scene, Work
-from kleff.objects.commands import arguments, objection_to, output_of
+from kleff.objects.base.action import ABSENT, TO_DO, UNREADABLE, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind
+from kleff.objects.base.restoring import ShownOnly
+from kleff.objects.commands.programs import arguments, objection_to, output_of
 from kleff.objects.keys import meant_keys
 from kleff.objects.packages import Names
-from kleff.objects.paths import found_paths
+from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, SavingStep, Text, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate, parse_template
-from kleff.texts import plain, plural
+from kleff.texts import plural
 from kleff.workstation.facets import Package
+from kleff.workstation.identity import NameId
 
 PATIENCE = 60.0  # seconds a command that tells a fact may take
 LONGEST = 500  # letters of a fact that are kept
@@ -71,13 +75,13 @@ class Untold(Exception):
     """The fact cannot be told; says why."""
 
 
-def _facts(model: FactBackup, scene: Scene) -> Iterator[tuple[str, str]]:
+def _facts(model: FactBackup, here: Here) -> Iterator[tuple[str, str]]:
     """(account, fact) of each place that tells it.
 
     Raises:
         Untold: none does.
     """
-    found = list(_texts(model, scene))
+    found = list(_texts(model, here))
     if not found:
         raise Untold("not there")
     for account, text in found:
@@ -89,100 +93,101 @@ def _facts(model: FactBackup, scene: Scene) -> Iterator[tuple[str, str]]:
             yield account, line[:LONGEST]
 
 
-def _texts(model: FactBackup, scene: Scene) -> Iterator[tuple[str, str]]:
+def _texts(model: FactBackup, here: Here) -> Iterator[tuple[str, str]]:
     if model.in_value is not None:
-        registry = scene.workstation.registry
-        for key, account in meant_keys(scene, model.in_key, None, []):
+        registry = here.workstation.registry
+        for key, account in meant_keys(here, model.in_key, None, []):
             value = registry.value(key, model.in_value) if registry else None
             if value is not None:
                 yield account, value.text
     elif model.in_file:
-        for expanded in scene.resolver.expand(model.in_file):
-            for path in found_paths(expanded, scene):
-                data = scene.workstation.files.read(path, 1 << 16)
+        for expanded in here.resolver.expand(model.in_file):
+            for path in found_paths(expanded, here):
+                data = here.workstation.files.read(path, 1 << 16)
                 text = data.decode("utf-16", "replace") if data[:2] in (b"\xff\xfe", b"\xfe\xff") else data.decode("utf-8", "replace")
                 yield (expanded.account.name if expanded.account else ""), text
     else:
-        argv = arguments(list(model.told_by), scene)
+        argv = arguments(list(model.told_by), here)
         if argv is None:
             raise Untold(f"{model.told_by[0]} is not there")
-        if why := objection_to(argv, scene):
+        if why := objection_to(argv, here):
             raise Untold(why)
-        yield "", output_of(scene, argv, PATIENCE)
+        yield "", output_of(here, argv, PATIENCE)
 
 
-class FactKind(Offers):
+class FactKind(ShownOnly, Kind):
     """`fact`."""
 
+    names = ("fact",)
     models = {"backup": FactBackup}
 
-    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model
         assert isinstance(model, FactBackup)
         try:
-            found = list(_facts(model, scene))
+            found = list(_facts(model, here))
         except (Untold, ActionFailed, LinkOnTheWay, OSError) as error:
-            action = scene.action(step, "note", plain(model.fact))
+            action = here.action(step, "note", model.fact)
             action.state = ABSENT if isinstance(error, Untold) else UNREADABLE
-            action.reason = plain(str(getattr(error, "what", "") or error))
+            action.reason = error.what if isinstance(error, ActionFailed | LinkOnTheWay) else str(error)
             yield action
             return
         for account, text in found:
-            shown = DOTS if model.private else plain(text)
-            action = scene.action(step, "note", plain(model.fact), account=account, items=1, undo="stays in the bag")
+            shown = DOTS if model.private else text
+            action = here.action(step, "note", model.fact, account=account, items=1, undo="stays in the bag")
             action.shows = [shown]
             yield action
         if not found:
-            yield scene.action(step, "note", plain(model.fact), state=ABSENT, reason="nothing in it")
+            yield here.action(step, "note", model.fact, state=ABSENT, reason="nothing in it")
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         model = step.model
         assert isinstance(model, FactBackup)
         try:
-            found = dict(_facts(model, work.scene))
+            found = dict(_facts(model, work.here))
         except (Untold, LinkOnTheWay, OSError) as error:
-            raise ActionFailed(
-                f"{model.fact} cannot be told: {plain(str(error))}", remedy="note it by hand, then resume with --skip"
-            ) from None
+            raise ActionFailed(f"{model.fact} cannot be told: {error!s}", remedy="note it by hand, then resume with --skip") from None
         text = found.get(action.account, "")
         settings = {"value": text, "private": True} if model.private else {"value": text}
         work.bag.add_settings(action.number, work.item(action, "fact", name=model.fact, settings=settings))
-        return Outcome(items=1, note=DOTS if model.private else plain(text))
+        return Outcome(items=1, note=DOTS if model.private else text)
 
 
-def chosen_by_hand(scene: Scene) -> Collection[str]:
+def chosen_by_hand(here: Here) -> Collection[str]:
     """Names of packages that only came along with others are not among these."""
-    path = scene.workstation.files.path(CHOSEN)
+    path = here.workstation.files.path(CHOSEN)
     try:
-        text = scene.workstation.files.read(path, 16 << 20).decode("utf-8", "replace") if path else ""
+        text = here.workstation.files.read(path, 16 << 20).decode("utf-8", "replace") if path else ""
     except OSError:
         text = ""
     along = {
         m[1] for part in text.split("\n\n") if "Auto-Installed: 1" in part and (m := re.search(r"^Package: (\S+)$", part, re.MULTILINE))
     }
-    packages = scene.workstation.packages
+    packages = here.workstation.packages
     return {p.name for p in (packages.all() if packages else []) if p.name.partition(":")[0] not in along}
 
 
-class PackagesKind(Offers):
+class PackagesKind(ShownOnly, Kind):
     """`packages`."""
 
+    names = ("packages",)
     models = {"backup": PackagesBackup}
 
-    def _found(self, step: LoadedStep, scene: Scene) -> list[Package]:
+    def _found(self, step: LoadedStep, here: Here) -> list[Package]:
         assert isinstance(step.model, PackagesBackup)
-        packages, names = scene.workstation.packages, step.model.names
+        packages, names = here.workstation.packages, step.model.names
         return [p for p in (packages.all() if packages else []) if any(name_matches(n, p.name.partition(":")[0], False) for n in names)]
 
-    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         assert isinstance(step.model, PackagesBackup)
-        action = scene.action(step, "save", plain(f"packages {', '.join(step.model.names)}"), undo="stays in the bag")
-        found = self._found(step, scene)
+        action = here.action(step, "save", f"packages {', '.join(step.model.names)}", undo="stays in the bag")
+        found = self._found(step, here)
+        action.about = [NameId("package", p.name) for p in found]
         action.items = len(found)
-        action.shows = [plain(f"{p.name} {p.version}") for p in found[:8]]
+        action.shows = [f"{p.name} {p.version}" for p in found[:8]]
         if not found:
             action.state = ABSENT
-            action.reason = "not installed" if scene.workstation.packages else "this workstation has no package manager"
+            action.reason = "not installed" if here.workstation.packages else "this workstation has no package manager"
         else:
             action.state = TO_DO
         yield action
@@ -190,8 +195,8 @@ class PackagesKind(Offers):
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         from kleff.case.bag.archive import Wanted
 
-        workstation, found = work.scene.workstation, self._found(step, work.scene)
-        by_hand = chosen_by_hand(work.scene)
+        workstation, found = work.here.workstation, self._found(step, work.here)
+        by_hand = chosen_by_hand(work.here)
         listed = [
             {"name": p.name, "version": p.version, "state": p.state, "chosen": "by hand" if p.name in by_hand else "along"} for p in found
         ]

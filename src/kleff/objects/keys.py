@@ -1,18 +1,27 @@
 """Registry keys and single values."""
 
-from collections.abc import Collection, Iterator
-from typing import Annotated, Literal
+from collections.abc import Collection, Iterator, Sequence
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta
 
-from kleff.objects.base import ABSENT, KEPT, NOT_EMPTY, Action, Offers, Outcome, Scene, Sighting, Work
+from kleff.errors import ActionFailed
+from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, Action, Outcome, Sighting
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Claimed, Kind, Words
+from kleff.objects.base.restoring import Nowhere
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Text, key_problem
 from kleff.procedure.variables import unescape_literal
 from kleff.registry.regfile import RegKey
-from kleff.registry.registry import KeyRef, unpack_key
-from kleff.texts import plain
+from kleff.registry.registry import KeyRef
+from kleff.workstation.identity import key_id
+from kleff.workstation.paths import WPath
+
+if TYPE_CHECKING:
+    from kleff.case.bag.index import SavedItem
+    from kleff.objects.base.restoring import Restoring
 
 BACK = "written back from the export"
 View = Annotated[Literal[32, 64] | None, Meta(description="only this view; both if left out")]
@@ -93,9 +102,9 @@ class ValueVerify(_Value, kw_only=True, frozen=True):
     """A value that must be gone."""
 
 
-def meant_keys(scene: Scene, text: str, view: int | None, accounts: list[str]) -> Iterator[tuple[KeyRef, str]]:
+def meant_keys(here: Here, text: str, view: int | None, accounts: list[str]) -> Iterator[tuple[KeyRef, str]]:
     """The physical keys a text means here, with the account of each."""
-    registry = scene.workstation.registry
+    registry = here.workstation.registry
     if registry is None:
         return
     text = unescape_literal(text)
@@ -105,7 +114,7 @@ def meant_keys(scene: Scene, text: str, view: int | None, accounts: list[str]) -
             yield key, ""
     if root not in ("HKLM", "HKEY_LOCAL_MACHINE"):
         hives = set(registry.api.hives())
-        for account in scene.resolver.accounts(accounts):
+        for account in here.resolver.accounts(accounts):
             if account.id in hives:
                 for key in registry.canonical(text, account.id, view):
                     yield key, account.name
@@ -118,68 +127,85 @@ def for_people(key: KeyRef) -> str:
     return str(key)
 
 
-class KeyKind(Offers):
+class KeyKind(Kind):
     """`key`."""
 
+    names: tuple[str, ...] = ("key",)
+    condition = "A key that must, or must not, be there."
     models = {"evidence": KeyEvidence, "backup": KeyBackup, "delete": KeyDelete, "verify": KeyVerify}
     noun: Literal["key", "value"] = "key"
 
-    def _meant(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str]]:
-        assert isinstance(step.model, _Key | KeyBackup)
-        return meant_keys(scene, step.model.key, step.model.view, step.model.accounts)
+    def words(self, phase: str) -> Words:
+        many = ("key", "keys") if self.noun == "key" else ("value", "values")
+        if phase == "delete":
+            return Words("Deleted in the registry", many, total="keys" if self.noun == "key" else "values")
+        if phase == "restore":
+            return Words("Put back", ("key or value", "keys and values") if self.noun == "key" else many)
+        return Words("Saved in the bag", many, total="saved" if phase == "backup" else "")
 
-    def _found(self, step: LoadedStep, scene: Scene, key: KeyRef) -> RegKey | None:
+    def _value(self, step: LoadedStep) -> str | None:
+        """The value a step names; None if it means the key."""
+        return None
+
+    def _meant(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str]]:
+        assert isinstance(step.model, _Key | KeyBackup)
+        return meant_keys(here, step.model.key, step.model.view, step.model.accounts)
+
+    def _named(self, step: LoadedStep) -> str:
+        assert isinstance(step.model, _Key | KeyBackup)
+        return step.model.key
+
+    def _found(self, step: LoadedStep, here: Here, key: KeyRef) -> RegKey | None:
         """What is there of it, as a tree; None if nothing."""
-        assert scene.workstation.registry is not None
-        return scene.workstation.registry.tree(key)
+        assert here.workstation.registry is not None
+        return here.workstation.registry.tree(key)
 
     def _text(self, step: LoadedStep, key: KeyRef) -> str:
-        return plain(for_people(key))
+        return for_people(key)
 
-    def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
-        for key, account in self._meant(step, scene):
-            if self._found(step, scene, key) is not None:
-                yield Sighting(kind=self.noun, what=self._text(step, key), account=account, line=step.line)
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+        for key, account in self._meant(step, here):
+            if self._found(step, here, key) is not None:
+                about = key_id(key, self._value(step))
+                yield Sighting(kind=self.noun, what=self._text(step, key), about=about, account=account, line=step.line)
 
-    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         verb = {"backup": "save", "delete": f"delete {self.noun}", "verify": "look for"}[step.phase]
-        meant = list(self._meant(step, scene))
+        meant = list(self._meant(step, here))
         if not meant:
-            text = getattr(step.model, "key", "") or getattr(step.model, "in_key", "")
-            reason = "the workstation has no registry" if scene.workstation.registry is None else "no hive is meant here"
-            yield scene.action(step, verb, plain(text), state=ABSENT, reason=reason)
+            reason = "the workstation has no registry" if here.workstation.registry is None else "no hive is meant here"
+            yield here.action(step, verb, self._named(step), state=ABSENT, reason=reason)
         for key, account in meant:
-            action = scene.action(step, verb, self._text(step, key), account=account)
-            tree = self._found(step, scene, key)
+            about = [key_id(key, self._value(step))]
+            action = here.action(step, verb, self._text(step, key), account=account, about=about)
+            tree = self._found(step, here, key)
             if tree is None:
                 action.state, action.reason = ABSENT, "not there"
             else:
-                self._planned(step, scene, key, tree, action)
+                self._planned(step, here, key, tree, action)
             yield action
 
-    def _planned(self, step: LoadedStep, scene: Scene, key: KeyRef, tree: RegKey, action: Action) -> None:
+    def _planned(self, step: LoadedStep, here: Here, key: KeyRef, tree: RegKey, action: Action) -> None:
         keys, values = tree.count()
         action.items = keys if self.noun == "key" else values
-        action.details = key.packed
         if step.phase == "backup":
             action.undo = "stays in the bag"
         elif step.phase == "delete":
             action.undo = BACK
-            verdict = scene.guard.check_key(key, value=self.noun == "value")
+            verdict = here.guard.check_key(key, value=self.noun == "value")
             if not verdict.ok:
                 action.state, action.reason = verdict.word, verdict.reason
-            elif getattr(step.model, "only_if_empty", False) and (tree.values or tree.keys):
-                action.state, action.reason = KEPT, NOT_EMPTY
-                action.details["again"] = True
+            elif _only_if_empty(step) and (tree.values or tree.keys):
+                action.state, action.reason, action.later = KEPT, NOT_EMPTY, True
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        key = unpack_key(action.details)
-        tree = self._found(step, work.scene, key)
+        key, _ = action.key()
+        tree = self._found(step, work.here, key)
         if tree is None:
             return Outcome(note="already gone")
         if step.phase == "backup":
             return self._save(action, key, tree, work)
-        if getattr(step.model, "only_if_empty", False) and (tree.values or tree.keys):
+        if _only_if_empty(step) and (tree.values or tree.keys):
             return Outcome(state=KEPT, note="not empty")
         keys, values = tree.count()
         self._remove(action, key, tree, work)
@@ -192,34 +218,155 @@ class KeyKind(Offers):
         return Outcome(note=f"in bag/data/{item.exports[0]}.reg", items=tree.count()[0])
 
     def _remove(self, action: Action, key: KeyRef, tree: RegKey, work: Work) -> None:
-        from kleff.case.effects import remove_key
+        from kleff.case.effects.key_removed import remove_key
 
         remove_key(work.hands, action.number, key, tree)
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        if not isinstance(step.model, KeyDelete | KeyVerify):
+            return Claimed()
+        return Claimed(keys=[key for key, _ in self._meant(step, here)])
+
+    def users(self, step: LoadedStep, here: Here) -> set[str]:
+        registry = here.workstation.registry
+        if registry is None or not isinstance(step.model, KeyDelete):
+            return set()
+        return {account for key, account in self._meant(step, here) if account and registry.exists(key)}
+
+    # -- restoring --------------------------------------------------------------------------------------------
+
+    def plan_restore(self, item: "SavedItem", stem: str, restoring: "Restoring") -> Iterator[Action]:
+        from kleff.case.effects.key_written import would_write
+
+        undo = "what was written is deleted again"
+        action = restoring.action(item, stem, "write", item.label or item.object, account=item.account, undo=undo)
+        registry, differ = restoring.here.workstation.registry, []
+        try:
+            account = restoring.account(item)
+            action.account = account.name if account else ""
+            for key, tree in _keys_here(item, restoring):
+                action.target = for_people(key)
+                action.about.append(key_id(key))
+                assert registry is not None
+                _, difference = would_write(registry, key, tree, restoring.replace)
+                action.items += difference.keys + difference.values
+                differ += difference.differ
+                stays = "exported first, then replaced" if restoring.replace else "stays"
+                action.shows += [f"{stays}: {text} is set otherwise" for text in difference.differ[:8]]
+            if not action.items:
+                action.state, action.reason = (KEPT, "set otherwise by now") if differ else (ABSENT, "the same is there already")
+        except Nowhere as error:
+            action.state, action.reason = REFUSED, str(error)
+        yield action
+
+    def restore(self, action: Action, item: "SavedItem", restoring: "Restoring", work: Work) -> Outcome:
+        from kleff.case.effects.key_written import write_key
+
+        count = 0
+        try:
+            for key, tree in _keys_here(item, restoring):
+                difference = write_key(work.hands, action.number, key, tree, restoring.replace)
+                count += difference.keys + difference.values
+        except Nowhere as error:
+            raise ActionFailed(str(error), remedy="look at it; then resume") from None
+        return Outcome(items=count)
+
+    def missing(self, item: "SavedItem", stem: str, restoring: "Restoring", placed: Sequence[WPath]) -> list[str]:
+        from kleff.case.effects.key_written import compare
+
+        assert restoring.here.workstation.registry is not None
+        try:
+            found = [(key, compare(restoring.here.workstation.registry, key, tree)) for key, tree in _keys_here(item, restoring)]
+        except Nowhere as error:
+            return [f"{item.label}: {error}"]
+        return [f"{for_people(key)}: not all of it is there" for key, difference in found if difference.anything]
+
+
+def _only_if_empty(step: LoadedStep) -> bool:
+    return isinstance(step.model, KeyDelete) and step.model.only_if_empty
+
+
+def _keys_here(item: "SavedItem", restoring: "Restoring") -> Iterator[tuple[KeyRef, RegKey]]:
+    """Each saved key where it belongs here: this account's hive, this control set; only what the procedure claims.
+
+    Raises:
+        Nowhere.
+    """
+    here = restoring.here
+    if here.workstation.registry is None:
+        raise Nowhere("this workstation has no registry")
+    claimed = set()
+    meant = [(model.key, model.view, model.accounts) for model in restoring.steps(KeyBackup)]
+    meant += [(model.in_key, model.view, model.accounts) for model in restoring.steps(ValueBackup)]
+    for text, view, accounts in meant:
+        claimed |= {key.key for key, _ in meant_keys(here, text, view, accounts)}
+    account = restoring.account(item)
+    for export in item.exports:
+        saved, tree = restoring.bag.read_key(export)
+        key = _key_here(saved, account.id if account else "", restoring)
+        if key.key not in claimed:
+            raise Nowhere(f"the procedure saves nothing from {for_people(key)}, or that account's hive is not loaded")
+        verdict = here.guard.check_key(key, value=item.object == "value")
+        if not verdict.ok:
+            raise Nowhere(f"{for_people(key)}: {verdict.reason}")
+        yield key, tree
+
+
+def _key_here(saved: KeyRef, sid: str, restoring: "Restoring") -> KeyRef:
+    registry = restoring.here.workstation.registry
+    assert registry is not None
+    if saved.hive == "HKU":
+        text, path = "\\".join(["HKCU", *saved.parts[1:]]), "\\".join([sid, *saved.parts[1:]])
+    else:
+        text = "HKLM\\" + saved.path
+        if len(saved.parts) > 2 and saved.parts[0].upper() == "SYSTEM" and saved.parts[1].upper().startswith("CONTROLSET"):
+            text = "\\".join(["HKLM", "SYSTEM", "CurrentControlSet", *saved.parts[2:]])
+        path = saved.path
+    found = registry.canonical(text, sid, saved.view or None)
+    return found[0] if found else KeyRef(saved.hive, path, 0)
 
 
 class ValueKind(KeyKind):
     """`value`."""
 
+    names = ("value",)
+    condition = ""
     models = {"evidence": ValueEvidence, "backup": ValueBackup, "delete": ValueDelete, "verify": ValueVerify}
     noun: Literal["key", "value"] = "value"
 
-    def _meant(self, step: LoadedStep, scene: Scene) -> Iterator[tuple[KeyRef, str]]:
+    def _value(self, step: LoadedStep) -> str | None:
         assert isinstance(step.model, _Value | ValueBackup)
-        return meant_keys(scene, step.model.in_key, step.model.view, step.model.accounts)
+        return step.model.value
 
-    def _found(self, step: LoadedStep, scene: Scene, key: KeyRef) -> RegKey | None:
+    def _named(self, step: LoadedStep) -> str:
         assert isinstance(step.model, _Value | ValueBackup)
-        assert scene.workstation.registry is not None
-        value = scene.workstation.registry.value(key, step.model.value)
+        return step.model.in_key
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        if not isinstance(step.model, ValueDelete):
+            return Claimed()
+        return Claimed(values=[(key, step.model.value) for key, _ in self._meant(step, here)])
+
+    def users(self, step: LoadedStep, here: Here) -> set[str]:
+        return set()
+
+    def _meant(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str]]:
+        assert isinstance(step.model, _Value | ValueBackup)
+        return meant_keys(here, step.model.in_key, step.model.view, step.model.accounts)
+
+    def _found(self, step: LoadedStep, here: Here, key: KeyRef) -> RegKey | None:
+        assert isinstance(step.model, _Value | ValueBackup)
+        assert here.workstation.registry is not None
+        value = here.workstation.registry.value(key, step.model.value)
         if value is None:
             return None
         return RegKey(key.parts[-1], {fold(value.name): value})
 
     def _text(self, step: LoadedStep, key: KeyRef) -> str:
         assert isinstance(step.model, _Value | ValueBackup)
-        return plain(f"{for_people(key)}: {step.model.value or '(default)'}")
+        return f"{for_people(key)}: {step.model.value or '(default)'}"
 
     def _remove(self, action: Action, key: KeyRef, tree: RegKey, work: Work) -> None:
-        from kleff.case.effects import remove_value
+        from kleff.case.effects.key_removed import remove_value
 
         remove_value(work.hands, action.number, key, tree)

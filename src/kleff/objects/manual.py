@@ -6,14 +6,16 @@ from typing import Annotated, Literal
 from msgspec import Meta, field
 
 from kleff.errors import ActionFailed, LinkOnTheWay
-from kleff.objects.base import DONE, MANUAL, Action, Offers, Outcome, Scene, Work
-from kleff.objects.commands import arguments, output_of
+from kleff.objects.base.action import DONE, MANUAL, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind
+from kleff.objects.commands.programs import arguments, output_of
 from kleff.objects.keys import meant_keys
-from kleff.objects.paths import found_paths
+from kleff.objects.paths.steps import found_paths
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Section, Step, Text, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate, parse_template
-from kleff.texts import plain
+from kleff.workstation.identity import NameId
 
 PATIENCE = 60.0  # seconds a command that gives proof may take
 
@@ -47,6 +49,14 @@ class Manual(Step, kw_only=True, frozen=True):
     id: Annotated[str, Meta(pattern=r"^[a-z0-9-]*$", description="short name for --confirmed; needed without proof")] = ""
     proof: Annotated[Proof | None, Meta(description="what shows it; then it is checked, not believed")] = None
 
+    @property
+    def confirmed_as(self) -> str:
+        return self.id
+
+    @property
+    def has_proof(self) -> bool:
+        return self.proof is not None
+
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         if not self.id and self.proof is None:
             yield (), "a manual step needs an id, or proof"
@@ -54,53 +64,57 @@ class Manual(Step, kw_only=True, frozen=True):
             yield from ((("proof", *where), text) for where, text in self.proof.problems(places))
 
 
-def holds(proof: Proof, scene: Scene) -> tuple[bool, str]:
+def holds(proof: Proof, here: Here) -> tuple[bool, str]:
     """Whether the proof is there, and what was seen."""
     wanted = proof.must_be == "there"
     if proof.path:
         try:
-            found = [str(p) for e in scene.resolver.expand(proof.path) for p in found_paths(e, scene)]
+            found = [str(p) for e in here.resolver.expand(proof.path) for p in found_paths(e, here)]
         except (OSError, LinkOnTheWay) as error:
             return False, f"{proof.path} cannot be looked at: {error}"
         return bool(found) == wanted, f"{found[0] if found else proof.path} is {'there' if found else 'not there'}"
     if proof.key:
-        registry = scene.workstation.registry
-        keys = [k for k, _ in meant_keys(scene, proof.key, None, []) if registry is not None and registry.exists(k)]
+        registry = here.workstation.registry
+        keys = [k for k, _ in meant_keys(here, proof.key, None, []) if registry is not None and registry.exists(k)]
         return bool(keys) == wanted, f"{proof.key} is {'there' if keys else 'not there'}"
-    return _said(proof, scene)
+    return _said(proof, here)
 
 
-def _said(proof: Proof, scene: Scene) -> tuple[bool, str]:
-    argv = arguments(list(proof.command), scene)
+def _said(proof: Proof, here: Here) -> tuple[bool, str]:
+    argv = arguments(list(proof.command), here)
     if argv is None:
         return False, f"{proof.command[0]} is not there"
     try:
-        text = output_of(scene, argv, PATIENCE)
+        text = output_of(here, argv, PATIENCE)
     except ActionFailed as error:
         return False, error.what
     return proof.says in text, f"{argv[0]} says {'so' if proof.says in text else 'otherwise'}"
 
 
-class ManualKind(Offers):
+class ManualKind(Kind):
     """`manual`."""
 
+    names = ("manual",)
     models = {"before": Manual, "stop": Manual, "after": Manual}
 
-    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+    def proves(self, phase: str) -> bool:
+        return False
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model
         assert isinstance(model, Manual)
-        action = scene.action(step, "by hand", plain(model.manual), state=MANUAL, details={"id": model.id})
+        action = here.action(step, "by hand", model.manual, state=MANUAL, about=[NameId("manual", model.id or model.manual)])
         if model.proof is not None:
-            good, seen = holds(model.proof, scene)
-            action.state, action.reason = (DONE, plain(seen)) if good else (MANUAL, plain(f"not yet: {seen}"))
-        elif model.id in scene.confirmed:
-            action.state, action.reason = DONE, scene.confirmed[model.id]
+            good, seen = holds(model.proof, here)
+            action.state, action.reason = (DONE, seen) if good else (MANUAL, f"not yet: {seen}")
+        elif model.id in here.options.confirmed:
+            action.state, action.reason = DONE, here.options.confirmed[model.id]
         else:
             action.reason = "" if step.phase == "after" else f"to be confirmed: --confirmed {model.id}"
         yield action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        now = next(self.plan(step, work.scene))
+        now = next(self.plan(step, work.here))
         if now.state != DONE:
             raise ActionFailed(now.reason, remedy=f"{action.target} Then resume")
         return Outcome(note=now.reason)

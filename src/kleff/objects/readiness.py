@@ -5,11 +5,13 @@ from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from kleff.objects.base import DONE, REFUSED, SKIPPED, Action, Offers, Scene
+from kleff.objects.base.action import Action
+from kleff.objects.base.here import Here
+from kleff.objects.base.kind import Kind
+from kleff.objects.base.presence import settled
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text
 from kleff.procedure.versions import parse_range
-from kleff.texts import plain
 from kleff.workstation.facets import Readiness
 
 
@@ -17,6 +19,10 @@ class Before(Step, kw_only=True, frozen=True):
     """What must hold before anything is done."""
 
     waivable: Annotated[bool, Meta(description="--waive NAME goes on without it")] = True
+
+    @property
+    def may_be_waived(self) -> bool:
+        return self.waivable
 
 
 class PowerBefore(Before, kw_only=True, frozen=True):
@@ -76,7 +82,7 @@ class Unknown(Exception):
 Seen = tuple[bool, str, str]
 
 
-def _power(model: Step, scene: Scene, facet: Readiness) -> Seen:
+def _power(model: Step, here: Here, facet: Readiness) -> Seen:
     assert isinstance(model, PowerBefore)
     power = facet.power()
     if power.mains:
@@ -86,31 +92,31 @@ def _power(model: Step, scene: Scene, facet: Readiness) -> Seen:
     return enough, f"on battery{percent}", "connect the power supply"
 
 
-def _rights(model: Step, scene: Scene, facet: Readiness) -> Seen:
-    return scene.workstation.admin, "administrator" if scene.workstation.admin else "no administrator", "run Kleff as administrator"
+def _rights(model: Step, here: Here, facet: Readiness) -> Seen:
+    return here.workstation.admin, "administrator" if here.workstation.admin else "no administrator", "run Kleff as administrator"
 
 
-def _restart(model: Step, scene: Scene, facet: Readiness) -> Seen:
+def _restart(model: Step, here: Here, facet: Readiness) -> Seen:
     found = facet.restart_pending()
     return not found, "; ".join(found) or "none is pending", "restart the workstation first"
 
 
-def _installers(model: Step, scene: Scene, facet: Readiness) -> Seen:
+def _installers(model: Step, here: Here, facet: Readiness) -> Seen:
     found = facet.at_work()
     return not found, "; ".join(found) or "none is at work", "let it end first"
 
 
-def _signed_in(model: Step, scene: Scene, facet: Readiness) -> Seen:
+def _signed_in(model: Step, here: Here, facet: Readiness) -> Seen:
     found = facet.signed_in()
     return not found, ", ".join(found) if found else "nobody else", "ask them to save their work and to sign out"
 
 
-def _bits(model: Step, scene: Scene, facet: Readiness) -> Seen:
+def _bits(model: Step, here: Here, facet: Readiness) -> Seen:
     assert isinstance(model, BitsBefore)
-    return scene.workstation.bits == model.bits, f"{scene.workstation.bits}-bit", "use the procedure that is meant for this system"
+    return here.workstation.bits == model.bits, f"{here.workstation.bits}-bit", "use the procedure that is meant for this system"
 
 
-def _version(model: Step, scene: Scene, facet: Readiness) -> Seen:
+def _version(model: Step, here: Here, facet: Readiness) -> Seen:
     assert isinstance(model, VersionBefore)
     version = facet.version()
     if not version:
@@ -118,7 +124,7 @@ def _version(model: Step, scene: Scene, facet: Readiness) -> Seen:
     return parse_range(model.system_version).holds(version), f"version {version}", "use the procedure that is meant for this system"
 
 
-CHECKS: dict[str, tuple[type[Step], str, Callable[[Step, Scene, Readiness], Seen]]] = {
+CHECKS: dict[str, tuple[type[Step], str, Callable[[Step, Here, Readiness], Seen]]] = {
     "power": (PowerBefore, "power", _power),
     "rights": (RightsBefore, "rights", _rights),
     "restart": (RestartBefore, "pending restart", _restart),
@@ -129,35 +135,22 @@ CHECKS: dict[str, tuple[type[Step], str, Callable[[Step, Scene, Readiness], Seen
 }
 
 
-class CheckKind(Offers):
+class CheckKind(Kind):
     """One of the facts in `CHECKS`."""
 
     def __init__(self, name: str) -> None:
+        self.names = (name,)
         self.models = {"before": CHECKS[name][0]}
         self._name = name
 
-    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         _, what, check = CHECKS[self._name]
-        action = scene.action(step, "check", what)
-        facet = scene.workstation.readiness
+        action = here.action(step, "check", what)
+        facet = here.workstation.readiness
         try:
             if facet is None:
                 raise Unknown("the workstation does not tell")
-            holds, seen, remedy = check(step.model, scene, facet)
+            holds, seen, remedy = check(step.model, here, facet)
         except (Unknown, OSError) as error:
             holds, seen, remedy = False, str(error), "look at it"
-        yield settled(action, step, scene, holds, seen, remedy)
-
-
-def settled(action: Action, step: LoadedStep, scene: Scene, holds: bool, seen: str, remedy: str) -> Action:
-    """An action of a fact with its state: holds, waived, or in the way."""
-    waivable = bool(getattr(step.model, "waivable", False))
-    if holds:
-        action.state, action.reason = DONE, plain(seen)
-    elif waivable and step.kind in scene.waived:
-        action.state, action.reason = SKIPPED, plain(f"{seen}; waived")
-    else:
-        action.state = REFUSED
-        waive = f", or  --waive {step.kind}" if waivable else ""
-        action.reason = plain(f"{seen}: {remedy}{waive}")
-    return action
+        yield settled(action, step, here, holds, seen, remedy)

@@ -2,13 +2,17 @@
 
 from collections.abc import Iterator
 
-from kleff.case.effect_names import SERVICE
 from kleff.errors import ActionFailed
-from kleff.objects.base import ABSENT, Action, Offers, Outcome, Scene, Sighting, Work
+from kleff.objects.base.action import ABSENT, Action, Outcome, Sighting
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Claimed, Kind
+from kleff.objects.base.restoring import ShownOnly
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import SavingStep, Step, Text
-from kleff.texts import plain
 from kleff.workstation.facets import Service
+from kleff.workstation.identity import NameId
+
+SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"
 
 
 class _Service(Step, kw_only=True, frozen=True):
@@ -33,27 +37,33 @@ class ServiceVerify(_Service, kw_only=True, frozen=True):
     """A service that must no longer be registered."""
 
 
-class ServiceKind(Offers):
+class ServiceKind(ShownOnly, Kind):
     """`service`."""
 
+    names = ("service",)
+    condition = "A service that must, or must not, be registered."
     models = {"evidence": ServiceEvidence, "backup": ServiceBackup, "stop": ServiceStop, "verify": ServiceVerify}
 
-    def _get(self, step: LoadedStep, scene: Scene) -> Service | None:
+    def _get(self, step: LoadedStep, here: Here) -> Service | None:
         assert isinstance(step.model, _Service | ServiceBackup)
-        return scene.workstation.services.get(step.model.service) if scene.workstation.services else None
+        return here.workstation.services.get(step.model.service) if here.workstation.services else None
 
-    def look(self, step: LoadedStep, scene: Scene) -> Iterator[Sighting]:
-        service = self._get(step, scene)
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+        service = self._get(step, here)
         if service is not None:
             state = "running" if service.running else "not running"
-            yield Sighting(kind="service", what=plain(f"{service.name}, {state}"), where=plain(service.title), line=step.line)
+            about = NameId("service", service.name)
+            yield Sighting(
+                kind="service", what=f"{service.name}, {state}", about=about, where=service.title, line=step.line, running=service.running
+            )
 
-    def plan(self, step: LoadedStep, scene: Scene) -> Iterator[Action]:
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         assert isinstance(step.model, _Service | ServiceBackup)
         verb = {"stop": "stop", "backup": "save"}.get(step.phase, "look for")
-        action = scene.action(step, verb, f"service {plain(step.model.service)}")
-        service = self._get(step, scene)
-        if scene.workstation.services is None:
+        about = [NameId("service", step.model.service)]
+        action = here.action(step, verb, f"service {step.model.service}", about=about)
+        service = self._get(step, here)
+        if here.workstation.services is None:
             action.state, action.reason = ABSENT, "the workstation is not running"
         elif service is None:
             action.state, action.reason = ABSENT, "not registered"
@@ -62,8 +72,8 @@ class ServiceKind(Offers):
         elif step.phase == "stop":
             action.undo = "started again" if service.running else action.undo
             action.items = 1
-            first = scene.workstation.services.dependents(service.name)
-            action.shows = [f"stops first what depends on it: {plain(', '.join(first))}"] if first else []
+            first = here.workstation.services.dependents(service.name)
+            action.shows = [f"stops first what depends on it: {', '.join(first)}"] if first else []
             if not service.running:
                 action.state, action.reason = ABSENT, f"not running (starts: {service.start})"
         yield action
@@ -73,8 +83,8 @@ class ServiceKind(Offers):
             action, "service", name=service.name,
             settings={"title": service.title, "start": service.start, "running": "yes" if service.running else "no"},
         )  # fmt: skip
-        registry = work.scene.workstation.registry
-        keys = registry.canonical(rf"HKLM\SYSTEM\CurrentControlSet\Services\{service.name}") if registry else []
+        registry = work.here.workstation.registry
+        keys = registry.canonical(f"{SERVICES}\\{service.name}") if registry else []
         trees = [(key, tree) for key in keys if registry and (tree := registry.tree(key)) is not None]
         if trees:
             work.bag.add_keys(action.number, item, trees)
@@ -83,21 +93,30 @@ class ServiceKind(Offers):
         return Outcome(items=1, note=f"starts: {service.start}")
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        service = self._get(step, work.scene)
+        service = self._get(step, work.here)
         if step.phase == "backup":
             if service is None:
                 raise ActionFailed(f"{action.target} was there at the preview and is gone", remedy="resume with --skip")
             return self._save(action, service, work)
-        facet = work.scene.workstation.services
+        facet = work.here.workstation.services
         if facet is None or service is None or not service.running:
             return Outcome(note="not running any more")
+        from kleff.case.effects.service_stopped import stop_service
+
         before = [found for name in facet.dependents(service.name) if (found := facet.get(name))]
         for one in (*before, service):
-            # Held first: what watches over it must not start it again.
-            data = {"name": one.name, "running": one.running, "start": one.start, "held": True}
-            effect = work.hands.intend(action.number, SERVICE, data)
-            facet.hold(one.name)
-            facet.stop(one.name)
-            work.hands.done(effect)
+            stop_service(work.hands, action.number, one)
         also = f"; with {', '.join(one.name for one in before)}, which depend on it" if before else ""
         return Outcome(items=1 + len(before), note=f"was running, starts: {service.start}{also}")
+
+    def stopped(self, step: LoadedStep, here: Here) -> str:
+        return step.model.service if isinstance(step.model, ServiceStop) else ""
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        registry = here.workstation.registry
+        if registry is None or not isinstance(step.model, ServiceStop | ServiceVerify):
+            return Claimed()
+        return Claimed(keys=registry.canonical(f"{SERVICES}\\{step.model.service}"))
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        return True

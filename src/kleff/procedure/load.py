@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -12,11 +13,14 @@ from typing import Any, TypeVar
 
 import msgspec
 
+from kleff import __version__
 from kleff.errors import ProcedureError
 from kleff.procedure.conditions import FACTS, BadCondition, parse_condition
 from kleff.procedure.model import Ask, Keep, Product, Section, Step, path_problems
 from kleff.procedure.source import Address, Source, parse_source, read_source
+from kleff.procedure.versions import parse_range
 
+RULES = 1  # by which procedures are read; a case keeps the number of those it was begun under
 KindTable = Mapping[str, Mapping[str, type[Step]]]
 PHASES = ("before", "backup", "stop", "uninstall", "purge", "delete", "verify", "after")
 SECTIONS = ("format", "product", "places", "keep", "ask", "evidence", *PHASES)
@@ -71,8 +75,17 @@ def load_procedure(path: Path, kinds: KindTable) -> Procedure:
     return _Loader(read_source(path), kinds).procedure()
 
 
-def parse_procedure(raw: bytes, name: str, kinds: KindTable) -> Procedure:
-    """The same for bytes already read (the copy in a case)."""
+def parse_procedure(raw: bytes, name: str, kinds: KindTable, rules: int = RULES) -> Procedure:
+    """The same for bytes already read (the copy in a case).
+
+    Args:
+        rules: those it is read by; of a case, those it was begun under.
+
+    Raises:
+        ProcedureError: as `load_procedure`, or this Kleff does not know these rules yet.
+    """
+    if not 1 <= rules <= RULES:
+        raise ProcedureError([f"{name}: is read by rules that this Kleff does not know ({rules})"], remedy="use a newer Kleff")
     return _Loader(parse_source(raw, name), kinds).procedure()
 
 
@@ -90,6 +103,7 @@ class _Loader:
 
     def procedure(self) -> Procedure:
         data = self.source.data
+        self._check_needs(data)
         self._format(data)
         self._unknown(data, SECTIONS, ())
         self.places = self._places(data.get("places", {}))
@@ -107,6 +121,23 @@ class _Loader:
 
     def _problem(self, address: Address, text: str) -> None:
         self.problems.append((self.source.position(address), f"{self.source.place(address)}: {text}"))
+
+    def _check_needs(self, data: dict[str, Any]) -> None:
+        """Said alone, before anything that this Kleff may not know is called wrong.
+
+        Raises:
+            ProcedureError: the procedure is written for another Kleff.
+        """
+        product = data.get("product")
+        needs = product.get("needs") if isinstance(product, dict) else None
+        if not isinstance(needs, str):
+            return
+        with contextlib.suppress(ValueError):  # told with the other problems
+            if not parse_range(needs).holds(__version__):
+                place = self.source.place(("product", "needs"))
+                raise ProcedureError(
+                    [f"{place}: written for Kleff {needs}; this is {__version__}"], remedy="install that Kleff; nothing was changed"
+                )
 
     def _format(self, data: dict[str, Any]) -> None:
         if "format" not in data:

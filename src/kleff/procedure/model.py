@@ -4,7 +4,7 @@ import datetime as dt
 from collections.abc import Collection, Iterator
 from typing import Annotated, Literal
 
-from msgspec import Meta, Struct, field
+from msgspec import Meta, Struct, field, structs
 
 from kleff.procedure.conditions import FACTS
 from kleff.procedure.globs import check_glob
@@ -32,6 +32,7 @@ class Product(Section, kw_only=True, frozen=True):
     vendor: str = ""
     versions: Annotated[str, Meta(description="only these are touched, e.g. >=4,<5")] = ""
     reviewed: dt.date | None = None
+    needs: Annotated[str, Meta(description='the Kleff it is written for, e.g. ">=0.2"; an older one says that it is too old')] = ""
     restart: Literal["if-needed", "always", "never"] = "if-needed"
     documents: Annotated[list[Text], Meta(description='names of files that people make with it, e.g. ["*.tagdesign"]')] = field(
         default_factory=list
@@ -42,10 +43,11 @@ class Product(Section, kw_only=True, frozen=True):
         return parse_range(self.versions)
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        try:
-            parse_range(self.versions)
-        except ValueError as error:
-            yield ("versions",), str(error)
+        for key, text in (("versions", self.versions), ("needs", self.needs)):
+            try:
+                parse_range(text)
+            except ValueError as error:
+                yield (key,), str(error)
 
 
 class Keep(Section, kw_only=True, frozen=True):
@@ -112,6 +114,61 @@ class Step(Section, kw_only=True, frozen=True):
     optional: Annotated[bool, Meta(description="a failure is reported and does not stop the run")] = False
     after_restart: Annotated[bool, Meta(description="done once the workstation was restarted")] = False
 
+    # What some kinds of step say and others do not.
+
+    @property
+    def concerns(self) -> list[str]:
+        """The accounts it names."""
+        return []
+
+    def of_account(self, name: str) -> "Step | None":
+        """The same for one account alone; None if it concerns no accounts."""
+        return None
+
+    @property
+    def may_fail(self) -> bool:
+        """Whether the run goes on if it fails."""
+        return self.optional
+
+    @property
+    def saves(self) -> str:
+        """What kind of data it saves, if it says so."""
+        return ""
+
+    @property
+    def after_stop(self) -> bool:
+        """Of a step that saves: whether it does so once the product is stopped."""
+        return False
+
+    @property
+    def synced(self) -> "Synced | None":
+        """What would show that its data is in the person's own account elsewhere."""
+        return None
+
+    @property
+    def needs_secret(self) -> str:
+        """The name of a secret it needs, or ""."""
+        return ""
+
+    @property
+    def expected(self) -> str:
+        """Of a condition on something that can be looked for: `there` or `absent`."""
+        return ""
+
+    @property
+    def may_be_waived(self) -> bool:
+        return False
+
+    @property
+    def has_proof(self) -> bool:
+        """Of a step that a person does: whether something shows that it is done."""
+        return False
+
+    @property
+    def confirmed_as(self) -> str:
+        """The id by which a person confirms that it is done, or ""."""
+        return ""
+
 
 class Synced(Section, kw_only=True, frozen=True):
     """What shows that data is in the person's own account elsewhere already."""
@@ -130,6 +187,22 @@ class SavingStep(Step, kw_only=True, frozen=True):
     stopped: Annotated[bool, Meta(description="save after the stop phase, not before it")] = False
     required: Annotated[bool, Meta(description="nothing is removed if it cannot be saved")] = True
     unless_synced: Annotated[Synced | None, Meta(description="not saved if a sync program has been at work lately")] = None
+
+    @property
+    def may_fail(self) -> bool:
+        return self.optional or not self.required
+
+    @property
+    def saves(self) -> str:
+        return self.kind or ""
+
+    @property
+    def after_stop(self) -> bool:
+        return self.stopped
+
+    @property
+    def synced(self) -> Synced | None:
+        return self.unless_synced
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         if self.unless_synced is not None:
@@ -153,6 +226,13 @@ class AccountStep(Step, kw_only=True, frozen=True):
     accounts: Annotated[list[Text], Meta(description="only these accounts, also default, public or system ones")] = field(
         default_factory=list
     )
+
+    @property
+    def concerns(self) -> list[str]:
+        return self.accounts
+
+    def of_account(self, name: str) -> "Step | None":
+        return structs.replace(self, accounts=[name])
 
 
 def path_problems(key: str, texts: list[str], places: Collection[str]) -> Iterator[Problem]:

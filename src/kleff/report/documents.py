@@ -5,8 +5,6 @@
 
 from __future__ import annotations
 
-import base64
-import os
 import re
 from typing import Any, Literal
 
@@ -14,23 +12,17 @@ import msgspec
 
 from kleff.engine.choices import Choice
 from kleff.engine.holders import Holder
-from kleff.engine.preview import Totals
-from kleff.engine.survey import Survey
-from kleff.engine.verify import Finding, Verification
-from kleff.objects.base import Action, Sighting
-from kleff.procedure.load import Procedure
+from kleff.engine.plan import Totals
 from kleff.texts import plain_all
-from kleff.workstation.facets import Workstation
-from kleff.workstation.paths import from_raw
 
-VERSION = 1
+VERSION = 2
 
 
 class Document(msgspec.Struct, kw_only=True):
     """What all documents share."""
 
     kleff: str
-    version: Literal[1] = 1
+    version: Literal[2] = 2
 
 
 class WorkstationInfo(msgspec.Struct, kw_only=True):
@@ -54,6 +46,47 @@ class ProductInfo(msgspec.Struct, kw_only=True):
     procedure: str
 
 
+class ThingInfo(msgspec.Struct, kw_only=True):
+    """What something is, exactly. `text` is for people, `exact_b64` the very name or path: a path in the workstation's own bytes, a
+    name or key in UTF-8 (what is no text in it by bytes or as WTF-8). `scope` is the account or folder a name counts in, `value`
+    the name of a registry value, `view` 32 or 64."""
+
+    sort: Literal["path", "key", "name"]
+    text: str
+    exact_b64: str
+    kind: str = ""
+    scope: str = ""
+    view: int = 0
+    value_b64: str | None = None
+
+
+class SightingInfo(msgspec.Struct, kw_only=True):
+    """A piece of evidence that was found (or could not be looked at)."""
+
+    kind: str
+    what: str
+    about: ThingInfo | None
+    version: str
+    where: str
+    account: str
+    line: int
+    in_range: bool
+    unreadable: bool
+
+
+class FindingInfo(msgspec.Struct, kw_only=True):
+    """One thing that is still there. `state`: `left`; `kept` (on purpose); `unreadable` (could not be looked at, so not proven gone)."""
+
+    state: str
+    kind: str
+    target: str
+    about: list[ThingInfo]
+    reason: str
+    line: int
+    phase: str
+    account: str
+
+
 class ActionInfo(msgspec.Struct, kw_only=True):
     """An action of a plan. `path_b64` is there for paths: the exact bytes, base64."""
 
@@ -65,6 +98,7 @@ class ActionInfo(msgspec.Struct, kw_only=True):
     verb: str
     target: str
     path_b64: str
+    about: list[ThingInfo]
     account: str
     state: str
     reason: str
@@ -86,9 +120,9 @@ class SurveyDocument(Document, kw_only=True):
     product: ProductInfo
     present: bool
     versions: list[str]
-    evidence: list[Sighting]
-    others: list[Sighting]
-    unreadable: list[Sighting]
+    evidence: list[SightingInfo]
+    others: list[SightingInfo]
+    unreadable: list[SightingInfo]
     accounts: list[str]
     running: list[str]
 
@@ -125,7 +159,7 @@ class VerifyDocument(Document, kw_only=True):
     product: ProductInfo
     clean: bool
     looked: int
-    findings: list[Finding]
+    findings: list[FindingInfo]
 
 
 class Advice(msgspec.Struct, kw_only=True):
@@ -218,6 +252,7 @@ class DoneInfo(msgspec.Struct, kw_only=True):
     verb: str
     target: str
     path_b64: str
+    about: list[ThingInfo]
     account: str
     state: str
     note: str
@@ -253,7 +288,7 @@ class ReportDocument(Document, kw_only=True):
     actions: list[DoneInfo]
     effects: list[EffectInfo]
     clean: bool | None
-    findings: list[Finding]
+    findings: list[FindingInfo]
     events: list[EventInfo]
 
 
@@ -316,43 +351,3 @@ def encode(document: Document) -> str:
     if not harmless:
         data = msgspec.json.encode(plain_all(msgspec.to_builtins(document)))
     return msgspec.json.format(data, indent=2).decode()
-
-
-def workstation_info(workstation: Workstation) -> WorkstationInfo:
-    return WorkstationInfo(
-        spec=workstation.spec, name=workstation.name, system=workstation.system, description=workstation.description,
-        bits=workstation.bits, admin=workstation.admin,
-    )  # fmt: skip
-
-
-def product_info(procedure: Procedure) -> ProductInfo:
-    product = procedure.product
-    return ProductInfo(id=product.id, name=product.name, vendor=product.vendor, versions=product.versions, procedure=procedure.name)
-
-
-def path_b64(action: Action, workstation: Workstation | None) -> str:
-    """The exact path of an action in the workstation's own bytes, or ""."""
-    if not action.exact or workstation is None:
-        return ""
-    return base64.b64encode(os.fsencode(str(from_raw(workstation.style, base64.b64decode(action.exact))))).decode()
-
-
-def action_info(action: Action, workstation: Workstation) -> ActionInfo:
-    return ActionInfo(
-        number=action.number, phase=action.phase, line=action.line, kind=action.kind, label=action.label, verb=action.verb,
-        target=action.target, path_b64=path_b64(action, workstation), account=action.account, state=action.state,
-        reason=action.reason, because=action.because, undo=action.undo, final=action.final, items=action.items,
-        size=action.size, optional=action.optional, after_restart=action.after_restart, kept_inside=action.inside, shows=action.shows,
-    )  # fmt: skip
-
-
-def survey_document(workstation: Workstation, procedure: Procedure, found: Survey) -> SurveyDocument:
-    return SurveyDocument(
-        kleff="survey", workstation=workstation_info(workstation), product=product_info(procedure), **msgspec.structs.asdict(found)
-    )
-
-
-def verify_document(workstation: Workstation, procedure: Procedure, result: Verification) -> VerifyDocument:
-    return VerifyDocument(
-        kleff="verify", workstation=workstation_info(workstation), product=product_info(procedure), **msgspec.structs.asdict(result)
-    )

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Literal
 
+from kleff.texts import plain
+
 Tone = Literal["plain", "head", "good", "warn", "bad", "dim"]
 Paint = Callable[[str, Tone], str]
 
@@ -28,8 +30,9 @@ class Page:
         self.add(text, "head")
 
     def text(self, paint: Paint = lambda text, tone: text, width: int = 0) -> str:
-        """The page as one text; with a width, longer lines go on below, indented."""
-        lines = [row for line in self.lines for row in (_wrapped(line, width) if width else [line])]
+        """The page as one text, escaped here and nowhere before; with a width, longer lines go on below, indented."""
+        escaped = [[(plain(t), tone) for t, tone in line] for line in self.lines]
+        lines = [row for line in escaped for row in (_wrapped(line, width) if width else [line])]
         return "\n".join("".join(paint(t, tone) for t, tone in line).rstrip() for line in lines)
 
 

@@ -5,13 +5,18 @@ from __future__ import annotations
 from itertools import groupby
 
 from kleff.engine.choices import Choice
-from kleff.engine.preview import Plan
+from kleff.engine.plan import Plan
 from kleff.engine.survey import Survey
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Finding, Verification
-from kleff.objects.base import NOTHING_TO_UNDO, TO_DO, Action, Scene, Sighting
+from kleff.objects.base.action import NOTHING_TO_UNDO, TO_DO, Action, Sighting
+from kleff.objects.base.here import Here
+from kleff.objects.base.kind import kind_of, much
+from kleff.procedure.globs import PathStyle
+from kleff.procedure.load import Procedure
 from kleff.report.lines import STATE_TONES, Page
-from kleff.texts import plain, plural, size
+from kleff.texts import plural, size
 from kleff.workstation.facets import Workstation
+from kleff.workstation.identity import shown
 
 PHASES = {
     "before": "Before anything is done",
@@ -27,23 +32,23 @@ PHASES = {
 
 
 def workstation_line(workstation: Workstation) -> str:
-    return plain(f"{workstation.name}, {workstation.description} ({workstation.spec})")
+    return f"{workstation.name}, {workstation.description} ({workstation.spec})"
 
 
 # -- survey ---------------------------------------------------------------------------------------------------
 
 
-def survey_page(scene: Scene, found: Survey) -> Page:
+def survey_page(workstation: Workstation, procedure: Procedure, found: Survey) -> Page:
     """Is it here?"""
     page = Page()
-    product = scene.procedure.product
+    product = procedure.product
     versions = sorted({s.version for s in found.evidence if s.version})
     name = f"{product.name} {', '.join(versions)}".strip()
     if found.present:
         page.row((name, "head"), (" is on this workstation", "plain"))
     else:
         page.row((product.name, "head"), (" was not found on this workstation", "plain"))
-    page.add(f"  {workstation_line(scene.workstation)}", "dim")
+    page.add(f"  {workstation_line(workstation)}", "dim")
     if found.evidence:
         page.head("What shows it")
         for sighting in found.evidence:
@@ -60,7 +65,7 @@ def survey_page(scene: Scene, found: Survey) -> Page:
     page.add(f"  {', '.join(found.accounts) or 'nobody'}")
     page.head("What of it runs now")
     for line in found.running or ["nothing"]:
-        page.add(f"  {plain(line)}")
+        page.add(f"  {line}")
     return page
 
 
@@ -75,11 +80,11 @@ def _sighting(page: Page, sighting: Sighting) -> None:
 # -- preview --------------------------------------------------------------------------------------------------
 
 
-def preview_page(scene: Scene, plan: Plan, asked: list[Choice] | None = None) -> Page:
+def preview_page(here: Here, plan: Plan, asked: list[Choice] | None = None) -> Page:
     """Every action, in order; refusals first."""
     page = Page()
-    product = scene.procedure.product
-    page.row((f"What will be done: {product.name}", "head"), (f" on {workstation_line(scene.workstation)}", "plain"))
+    product = here.procedure.product
+    page.row((f"What will be done: {product.name}", "head"), (f" on {workstation_line(here.workstation)}", "plain"))
     for action in plan.refused:
         page.add(f"  REFUSED: {action.target}: {action.reason} (line {action.line})", "bad")
     for action in plan.not_ready:
@@ -87,7 +92,7 @@ def preview_page(scene: Scene, plan: Plan, asked: list[Choice] | None = None) ->
     rescued = [a for a in plan.actions if a.phase == "rescue"]
     for action in rescued:
         if action.state != TO_DO:
-            page.add(f"  CANNOT BE RESCUED: {plural(len(action.details['listed']), 'file')} of {action.account}, see below", "bad")
+            page.add(f"  CANNOT BE RESCUED: {plural(action.items, 'file')} of {action.account}, see below", "bad")
             continue
         page.add(
             f"  RESCUED FIRST: {plural(action.items, 'file')} of {action.account}, {size(action.size)}, copied to {action.target}", "warn"
@@ -107,7 +112,7 @@ def preview_page(scene: Scene, plan: Plan, asked: list[Choice] | None = None) ->
         actions = list(in_phase)
         width = min(max(len(a.target) for a in actions), 72)
         for _, of_step in groupby(actions, key=lambda a: a.step):
-            _step(page, list(of_step), plan, width)
+            _step(page, list(of_step), plan, width, here.workstation.style)
     page.head("In all")
     for line in totals_lines(plan):
         page.add(f"  {line}")
@@ -124,7 +129,7 @@ def _choice(page: Page, choice: Choice) -> None:
         page.add(f"     with {other.answer}: {', '.join(changes) or 'the same'}", "dim")
 
 
-def _step(page: Page, actions: list[Action], plan: Plan, width: int) -> None:
+def _step(page: Page, actions: list[Action], plan: Plan, width: int, style: PathStyle) -> None:
     first = actions[0]
     because = f"   because {first.because}" if first.phase == "rescue" else f"   because of line {first.line}"
     back = sorted({a.undo for a in actions if a.state == TO_DO and a.undo != NOTHING_TO_UNDO})
@@ -134,10 +139,10 @@ def _step(page: Page, actions: list[Action], plan: Plan, width: int) -> None:
     for action in actions:
         if action.number == plan.no_return:
             page.add("  ---- line of no return: what is marked ! cannot be taken back ----", "warn")
-        _action(page, action, width, who)
+        _action(page, action, width, who, style)
 
 
-def _action(page: Page, action: Action, width: int, who: int) -> None:
+def _action(page: Page, action: Action, width: int, who: int, style: PathStyle) -> None:
     mark = "!" if action.final and action.state == TO_DO else " "
     tone = STATE_TONES[action.state]
     beside = action.reason if len(action.reason) <= 60 else ""
@@ -151,8 +156,8 @@ def _action(page: Page, action: Action, width: int, who: int) -> None:
     )
     if action.reason and not beside:
         page.add(f"                  {action.reason}", tone)
-    for line in action.inside:
-        page.add(f"                  stays: {line}", "warn")
+    for inside in action.stays:
+        page.add(f"                  stays: {shown(inside.what, style)}: {inside.reason}", "warn")
     for line in action.shows:
         page.add(f"                  {line}", "dim")
 
@@ -161,12 +166,7 @@ def amount(action: Action) -> str:
     """How much an action is about, for people."""
     if not action.items or action.state not in (TO_DO, "manual"):
         return ""
-    if action.kind in ("paths", "rescue"):
-        return f"{plural(action.items, 'file' if action.phase in ('backup', 'rescue') else 'item')}, {size(action.size)}"
-    nouns = {"key": "key", "value": "value", "package": "package"}
-    if action.kind not in nouns:
-        return ""
-    return plural(action.items, nouns[action.kind]) + (f", {size(action.size)}" if action.size else "")
+    return much(kind_of(action.kind), action.phase, action.items, size(action.size))
 
 
 def totals_lines(plan: Plan) -> list[str]:
@@ -179,7 +179,7 @@ def totals_lines(plan: Plan) -> list[str]:
     ]
     lines[0] += f" ({', '.join(others)})" if others else ""
     if totals.saved_items:
-        exports = any(a.kind == "command" and a.state == TO_DO for a in plan.actions)
+        exports = any(a.phase == "backup" and a.state == TO_DO and not a.size and kind_of(a.kind).exports for a in plan.actions)
         saved = f"{plural(totals.saved_items, 'item')}, {size(totals.saved_size)}{', and what a command exports' if exports else ''}"
         lines.append(f"saved before anything is removed: {saved}")
     if totals.rescued_items:

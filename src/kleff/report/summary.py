@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from kleff.case.record.folder import Case
 from kleff.case.undo import Undone
-from kleff.engine.run import Ended, rows
+from kleff.engine.rows import Row, rows
+from kleff.engine.run import Ended
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN
 from kleff.errors import UsageError
-from kleff.objects.base import DONE, SKIPPED
-from kleff.report.case_report import next_commands
+from kleff.objects.base.action import DONE, SKIPPED
+from kleff.objects.base.kind import Words, kind_of
+from kleff.report.case_facts import next_commands
 from kleff.report.documents import CasesDocument
 from kleff.report.lines import Page, Tone
 from kleff.texts import plural, seconds, size
@@ -18,8 +20,9 @@ def closing_page(case: Case, ended: Ended) -> Page:
     """What a run came to: removed, set aside, kept, left, time."""
     page = Page()
     done = [r for r in ended.rows if r.state == DONE and r.items]
-    aside = [r for r in done if r.action.verb == "set aside"]
-    keys = [r for r in done if r.action.verb.startswith("delete ")]
+    aside = [r for r in done if _words(r).frees]
+    keys = [r for r in done if r.action.phase == "delete" and _words(r).total in ("keys", "values")]
+    others = [r for r in done if r.action.phase == "delete" and r not in aside and r not in keys]
     saved = [r for r in done if r.action.phase == "backup"]
     rescued = [r for r in done if r.action.phase == "rescue"]
     gone = [r for r in done if r.action.phase in ("uninstall", "purge")]
@@ -37,6 +40,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         ("removed", ", ".join(r.action.target for r in gone), "plain"),
         ("set aside", f"{plural(sum(r.items for r in aside), 'item')}, {size(sum(r.size for r in aside))}; freed by discard", "plain"),
         ("registry", f"{plural(sum(r.items for r in keys), 'key or value', 'keys and values')} deleted, exported first", "plain"),
+        ("deleted", ", ".join(r.action.target for r in others), "plain"),
         ("kept", plural(len(kept), "place"), "plain"),
         ("left", plural(left, "thing") if left else "nothing", "bad" if left else "good"),
         ("time", seconds(ended.elapsed), "plain"),
@@ -51,6 +55,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         "set aside": bool(aside),
         "registry": bool(keys),
         "removed": bool(gone),
+        "deleted": bool(others),
         "kept": bool(kept),
     }
     for name, text, tone in [r for r in rows if shown.get(r[0], True)]:
@@ -59,6 +64,10 @@ def closing_page(case: Case, ended: Ended) -> Page:
     for command in [f"kleff report {case.folder}", *next_commands(case)[1:]]:
         page.row(("  next: ", "dim"), (command, "plain"))
     return page
+
+
+def _words(row: Row) -> Words:
+    return kind_of(row.action.kind).words(row.action.phase)
 
 
 def actions_named(case: Case, names: list[str]) -> set[int]:

@@ -5,8 +5,10 @@ from __future__ import annotations
 from html import escape
 
 from kleff.case.record.folder import Case
-from kleff.engine.run import rows
-from kleff.report.case_report import case_info, facts, result_line, sections, verification
+from kleff.engine.case_job import verification_of
+from kleff.engine.rows import rows
+from kleff.report.case_facts import case_info, facts, result_line
+from kleff.report.sections import sections
 from kleff.texts import plain
 
 STYLE = """
@@ -25,7 +27,7 @@ li { padding: .1rem 0 .1rem 5ch; text-indent: -5ch; border-bottom: 1px solid col
 
 def report_html(case: Case) -> str:
     """The report as HTML 5, without scripts and without anything from elsewhere."""
-    info, found, result = case_info(case), rows(case), verification(case)
+    info, found, result = case_info(case), rows(case), verification_of(case)
     clean = "good" if result is not None and result.clean else "bad" if result is not None else "warn"
     out = [
         "<!doctype html>", '<html lang="en"><head><meta charset="utf-8">',

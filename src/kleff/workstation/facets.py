@@ -5,17 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Protocol
+from typing import IO, Protocol
 
 import msgspec
 
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.versions import Compare
+from kleff.registry.registry import Registry
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.identity import Identity
 from kleff.workstation.paths import Look, WPath
-
-if TYPE_CHECKING:
-    from kleff.registry.registry import KeyRef, Registry
-    from kleff.workstation.common.files import FileTree
 
 
 @dataclass(frozen=True)
@@ -47,6 +46,12 @@ class Process:
     parent: int
     account: str = ""
     title: str = ""
+
+
+def line_of(process: Process) -> str:
+    """A process for people, with its command line."""
+    who = f" of {process.account}" if process.account else ""
+    return f"{process.name}, number {process.pid}{who}: {' '.join(process.command)}"
 
 
 @dataclass(frozen=True)
@@ -116,6 +121,7 @@ class Entry:
     """A product that is registered as installed.
 
     Attributes:
+        id: tells it from every other, whatever it is called; registered_at: for people.
         quiet: the command that removes it without a question, as arguments; None if none is known.
         account: the account in whose own hive it is registered, or "".
         product_code: of a Windows Installer product, with braces.
@@ -124,7 +130,8 @@ class Entry:
     name: str
     version: str
     publisher: str
-    key: KeyRef
+    id: Identity
+    registered_at: str
     quiet: tuple[str, ...] | None
     registered: str
     location: str = ""
@@ -187,6 +194,19 @@ class Processes(Protocol):
 
     def protected(self) -> set[int]:
         """Numbers never to be signalled: process 1, Kleff and its ancestors."""
+
+
+def with_children(found: list[Process], facet: Processes) -> list[Process]:
+    """The processes and everything they started, children last; nothing protected."""
+    everything = facet.all()
+    protected = facet.protected()
+    result = {p.pid: p for p in found}
+    grown = True
+    while grown:
+        more = {p.pid: p for p in everything if p.parent in result and p.pid not in result and p.pid not in protected}
+        result.update(more)
+        grown = bool(more)
+    return list(result.values())
 
 
 class Services(Protocol):
@@ -252,7 +272,7 @@ class Entries(Protocol):
     def all(self) -> list[Entry]: ...
 
     def present(self, entry: Entry) -> bool:
-        """Whether its key is still there."""
+        """Whether it is still registered."""
 
 
 class Packages(Protocol):
@@ -287,6 +307,9 @@ class Packages(Protocol):
 
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
         """Take away what `put_back` had to invent: stand-ins for files that were not there when the packages were recorded."""
+
+    def clear_up(self) -> None:
+        """Take away what a run that was killed may have left in the way."""
 
     def wait(self) -> None:
         """Let a package manager that is at work end first.
@@ -366,6 +389,7 @@ class Workstation:
         state: folder on the workstation itself for the lock and the mark of an unfinished case.
         admin: whether Kleff works here with an administrator's rights.
         ground: the folder on this machine that is the workstation: `/` for a real one.
+        needs_admin: whatever is done there needs an administrator.
     """
 
     spec: str
@@ -391,6 +415,7 @@ class Workstation:
     tasks: Tasks | None = None
     units: Units | None = None
     ground: Path = Path("/")
+    needs_admin: bool = False
 
     @property
     def compare_versions(self) -> Compare | None:

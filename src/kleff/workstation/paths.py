@@ -72,6 +72,9 @@ def from_raw(style: PathStyle, raw: bytes) -> WPath:
     return WPath(style, volume.decode(), tuple(os.fsdecode(n) for n in names))
 
 
+PRIVILEGED = stat.S_ISUID | stat.S_ISGID  # bits of a mode: a program runs with its owner's or group's rights
+
+
 @dataclass(frozen=True)
 class Look:
     """What lstat says of one thing, and which thing it is.
@@ -79,6 +82,7 @@ class Look:
     Attributes:
         identity: (device, inode); two looks at the same thing agree.
         times: access and modification time in ns.
+        room: bytes it takes on the disk: fewer than its size where it has holes, none where its content is elsewhere.
     """
 
     identity: tuple[int, int]
@@ -88,6 +92,7 @@ class Look:
     gid: int
     links: int
     times: tuple[int, int]
+    room: int = 0
 
     @property
     def is_folder(self) -> bool:
@@ -146,4 +151,5 @@ def look_of(result: os.stat_result) -> Look:
         result.st_gid,
         result.st_nlink,
         (result.st_atime_ns, result.st_mtime_ns),
+        result.st_blocks * 512,
     )

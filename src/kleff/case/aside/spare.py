@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 import stat
 from base64 import b64decode, b64encode
 from collections.abc import Callable, Iterator
@@ -28,10 +27,8 @@ from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import Registry
 from kleff.texts import plain, plural
-from kleff.workstation.common.copying import copy_file
-from kleff.workstation.common.files import FileTree
-from kleff.workstation.common.posix import rename_noreplace
 from kleff.workstation.facets import Source
+from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.paths import Look, WPath
 
 Made = dict[str, tuple[int, int, int]]  # `Kept.path` -> (inode, size, modification time in ns)
@@ -168,26 +165,26 @@ class Spare:
         kept = self._kept(path, look, {})
         held = into.child(f"{number:06d}")
         kept.held = _b64(held)
-        with self._files.parent(path) as (fd, name), self._files.folder(into) as to:
+        with self._files.parent(path) as (folder, name), self._files.folder(into) as to:
             first = self._first.get(look.identity)
             if first is not None:  # a second name of a file that is kept already
-                os.link(first, held.name, src_dir_fd=to, dst_dir_fd=to, follow_symlinks=False)
+                to.link(first, to, held.name)
                 return kept
             if look.links > 1:
                 self._first[look.identity] = held.name
             # A second name may outlive the uninstaller; only a link brings back the same file under both.
             if (look.size > COPIED_UP_TO or look.links > 1) and not full:
                 try:
-                    os.link(name, held.name, src_dir_fd=fd, dst_dir_fd=to, follow_symlinks=False)
+                    folder.link(name, to, held.name)
                     return kept
                 except OSError:
                     pass  # cannot be linked there: copied
-            kept.sha256 = copy_file(fd, name, to, held.name, look)
+            kept.sha256 = folder.copy_file(name, to, held.name, look)
         return kept
 
     def _attributes(self, path: WPath) -> dict[str, str]:
-        with self._files.folder(path) as fd:
-            return {n: b64encode(os.getxattr(fd, n)).decode() for n in os.listxattr(fd)}
+        with self._files.folder(path) as folder:
+            return {name: b64encode(value).decode() for name, value in folder.attributes().items()}
 
     # -- afterwards -------------------------------------------------------------------------------------------
 
@@ -249,8 +246,8 @@ class Spare:
         for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode) and (k.path in concerned or k.path in parents)]):
             self._settle(kept)
         for kept in index.above:  # not the product's own: only the times its going has changed
-            with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as fd:
-                os.utime(fd, ns=(kept.atime, kept.mtime))
+            with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as folder:
+                folder.set_times((kept.atime, kept.mtime))
         for key in index.keys:
             ref, tree = read_export(self._folder, key.stem, key.sha256)
             if self._registry is not None:
@@ -264,18 +261,17 @@ class Spare:
             look = self._files.look(path)
             if look is not None:
                 return [f"{path} was changed in place and is left as it is"] if self._changed(kept, look) else []
-            with self._files.parent(path) as (fd, name):
+            with self._files.parent(path) as (folder, name):
                 if stat.S_ISDIR(kept.mode):
-                    os.mkdir(name, 0o700, dir_fd=fd)
+                    folder.make_folder(name)
                 elif stat.S_ISLNK(kept.mode):
-                    os.symlink(kept.link, name, dir_fd=fd)
-                    os.chown(name, kept.uid, kept.gid, dir_fd=fd, follow_symlinks=False)
-                    os.utime(name, ns=(kept.atime, kept.mtime), dir_fd=fd, follow_symlinks=False)
+                    folder.make_link(name, kept.link)
+                    folder.set_link(name, (kept.uid, kept.gid), (kept.atime, kept.mtime))
                 elif kept.held:
-                    return self._bring_file(kept, path, fd, name)
+                    return self._bring_file(kept, path, folder, name)
                 else:
                     return [f"{path}: a special file, not brought back"]
-                os.fsync(fd)
+                folder.flush()
         except OSError as error:
             return [f"{path} cannot be brought back: {error.strerror}"]
         return []
@@ -353,29 +349,29 @@ class Spare:
                 continue
             look = self._files.look(held)
             if look is not None:
-                with self._files.parent(held) as (fd, name), self._files.parent(path) as (to, to_name):
-                    copy_file(fd, name, to, to_name, look)
+                with self._files.parent(held) as (folder, name), self._files.parent(path) as (to, to_name):
+                    folder.copy_file(name, to, to_name, look)
 
-    def _bring_file(self, kept: Kept, path: WPath, fd: int, name: str) -> list[str]:
+    def _bring_file(self, kept: Kept, path: WPath, to: Folder, name: str) -> list[str]:
         held = self._path(kept.held)
         look = self._files.look(held)
         if look is None:
             return [f"{path}: its spare is gone"]
         if self._changed(kept, look):
             return [f"{path}: it was changed before it was removed; what there is of it is left in {held}"]
-        with self._files.parent(held) as (from_fd, from_name):
-            rename_noreplace(from_fd, from_name, fd, name)
-            os.fsync(fd)
+        with self._files.parent(held) as (folder, from_name):
+            folder.rename(from_name, to, name)
+            to.flush()
         return []
 
     def _settle(self, kept: Kept) -> None:
         """Owner, mode, attributes and times of a folder as they were."""
-        with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as fd:
-            os.fchown(fd, kept.uid, kept.gid)
-            os.fchmod(fd, stat.S_IMODE(kept.mode))
+        with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as folder:
+            folder.set_owner(kept.uid, kept.gid)
+            folder.set_mode(stat.S_IMODE(kept.mode))
             for name, value in kept.attributes.items():
-                os.setxattr(fd, name, b64decode(value))
-            os.utime(fd, ns=(kept.atime, kept.mtime))
+                folder.set_attribute(name, b64decode(value))
+            folder.set_times((kept.atime, kept.mtime))
 
 
 def _state(look: Look) -> tuple[int, int, int]:

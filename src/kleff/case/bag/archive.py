@@ -26,17 +26,15 @@ from kleff.case.bag.index import Member
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
 from kleff.texts import plain
-from kleff.workstation.common.copying import READ
-from kleff.workstation.common.files import FileTree
-from kleff.workstation.common.last_folder import LastFolder
-from kleff.workstation.common.posix import closing_fd
 from kleff.workstation.facets import Account
-from kleff.workstation.paths import Look, WPath, look_of
+from kleff.workstation.files.last_folder import LastFolder
+from kleff.workstation.files.protocol import File, FileTree
+from kleff.workstation.host import host
+from kleff.workstation.paths import Look, WPath
 
 LEVEL = 3
 # What goes wrong where the archive is written, not where a file is read; EPIPE: what encrypts it has ended.
 NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EPIPE)
-NONE_HERE = (errno.ENOTSUP, errno.ENODATA)  # a file system without attributes; one that has just gone
 PIECE = 1 << 19
 KINDS = {"folder": pax.FOLDER, "file": pax.FILE, "link": pax.LINK, "hard link": pax.HARD_LINK}
 AGAIN = "close what writes to it, then resume"
@@ -114,7 +112,7 @@ class ArchiveWriter:
     def _add(self, path: WPath, look: Look, wanted: Wanted) -> None:
         member = self._member(path, look, wanted)
         if look.is_folder:
-            self._put(member, _attributes(self._folders.at(path)))
+            self._put(member, self._folders.at(path).attributes())
         elif look.is_link:
             target = os.fsencode(self._files.read_link(path))
             member.link = b64encode(target).decode()
@@ -138,7 +136,7 @@ class ArchiveWriter:
     def _add_file(self, member: Member, path: WPath, look: Look, wanted: Wanted) -> None:
         owner = wanted.account.uid if wanted.account else None
         if look.links > 1:
-            if self._admin and look.uid not in (0, os.geteuid(), owner):
+            if self._admin and look.uid not in (0, host().account(), owner):
                 raise ActionFailed(f"{path} is another account's file under a second name; not read", remedy="look at it by hand")
             first = self._linked.get(look.identity)
             if first is not None:
@@ -146,24 +144,23 @@ class ArchiveWriter:
                 self._put(member, link=first.member.encode("ascii"))
                 return
             self._linked[look.identity] = member
-        with closing_fd(os.open(path.name, READ, dir_fd=self._folders.at(path.parent))) as fd:
-            status = os.fstat(fd)
-            now = look_of(status)
+        with self._folders.at(path.parent).file(path.name) as file:
+            now = file.look()
             if now.identity != look.identity or not now.is_file:
                 raise ActionFailed(f"{path} was replaced while it was saved", remedy=AGAIN)
-            member.size, member.sparse = now.size, status.st_blocks * 512 < now.size
-            self._put(member, _attributes(fd))
-            self._content(fd, path, now.size)
+            member.size, member.sparse = now.size, now.room < now.size
+            self._put(member, file.attributes())
+            self._content(file, path, now.size)
             self._digests.append((member, self._hasher.finish()))
-            after = look_of(os.fstat(fd))
+            after = file.look()
             if (after.size, after.times[1]) != (now.size, now.times[1]):
                 raise ActionFailed(f"{path} changed while it was saved", remedy=AGAIN)
         self._progress.step(items=1)
 
-    def _content(self, fd: int, path: WPath, size: int) -> None:
+    def _content(self, file: File, path: WPath, size: int) -> None:
         left = size
         while left:
-            data = os.read(fd, min(PIECE, left))
+            data = file.read(min(PIECE, left))
             if not data:
                 raise ActionFailed(f"{path} became shorter while it was saved", remedy=AGAIN)
             left -= len(data)
@@ -194,20 +191,6 @@ class ArchiveWriter:
         return "/".join(quote_from_bytes(os.fsencode(p), safe=" !#$&'()+,-.;=@[]^_`{}~") for p in (*head, *relative))
 
 
-def _attributes(fd: int) -> dict[str, bytes]:
-    """Extended attributes, access control lists among them; none where the file system has none.
-
-    Raises:
-        OSError: one cannot be read.
-    """
-    try:
-        return {name: os.getxattr(fd, name) for name in os.listxattr(fd)}
-    except OSError as error:
-        if error.errno not in NONE_HERE:
-            raise
-        return {}
-
-
 def write_archive(
     file: Path,
     wanted: Iterable[Wanted],
@@ -222,16 +205,15 @@ def write_archive(
     Raises:
         ActionFailed: something cannot be saved, or the disk is full.
     """
-    fd = os.open(file, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    out = host().open_new(file)
     try:
-        with os.fdopen(fd, "wb", buffering=1 << 20) as out, hashing() as hasher:
+        with out, hashing() as hasher:
             with key.sealing(out) if key else contextlib.nullcontext(out) as stream:
                 writer = ArchiveWriter(stream, files, admin, progress, owners or {}, hasher)
                 for one in wanted:
                     writer.add(one)
                 writer.close()
-            out.flush()
-            os.fsync(out.fileno())
+            host().flush_file(out)
     except BaseException as error:
         file.unlink(missing_ok=True)
         if isinstance(error, OSError):

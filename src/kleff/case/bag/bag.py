@@ -27,8 +27,8 @@ from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress, Silent
 from kleff.registry.regfile import RegKey, encode, format_tree
 from kleff.registry.registry import KeyRef
-from kleff.workstation.common.files import FileTree
-from kleff.workstation.common.posix import copy_new, sha256_of, sync_folder
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.host import host
 
 
 @dataclass
@@ -63,8 +63,8 @@ class Bag:
             if self._key and not (self.folder / KEY_FILE).exists():
                 self._write_key(self._key)
             data.mkdir(mode=0o700)
-            sync_folder(self.folder)
-            sync_folder(self._case.folder)
+            host().flush_folder(self.folder)
+            host().flush_folder(self._case.folder)
         return data
 
     def _write_key(self, key: BagKey) -> None:
@@ -145,7 +145,7 @@ class Bag:
         stem = self.stem(action, item.label or "export")
         target = self._folder(stem) / (re.sub(r"[^A-Za-z0-9._-]", "_", item.name) + self._ending)
         item = msgspec.structs.replace(item, file=f"{stem}/{target.name}")
-        self._record(action, stem, item, {target: copy_new(source, target)})
+        self._record(action, stem, item, {target: host().copy_new(source, target)})
         return item
 
     def add_settings(self, action: int, item: SavedItem) -> SavedItem:
@@ -156,7 +156,7 @@ class Bag:
     def _folder(self, stem: str) -> Path:
         folder = self._data() / stem
         folder.mkdir(mode=0o700)
-        sync_folder(folder.parent)
+        host().flush_folder(folder.parent)
         return folder
 
     def _record(self, action: int, stem: str, item: SavedItem, written: dict[Path, str]) -> None:
@@ -206,7 +206,7 @@ class Bag:
         }
         sums = {name: hashlib.sha256(text.encode()).hexdigest() for name, text in tags.items()}
         if (self.folder / KEY_FILE).exists():
-            sums[KEY_FILE] = sha256_of(self.folder / KEY_FILE)
+            sums[KEY_FILE] = host().sha256(self.folder / KEY_FILE)
         tags["tagmanifest-sha256.txt"] = "".join(f"{sha256}  {name}\n" for name, sha256 in sums.items())
         for name, text in tags.items():
             (self.folder / name).unlink(missing_ok=True)  # of a sealing that was cut off

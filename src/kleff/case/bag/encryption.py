@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import os
 import re
 import threading
 import time
@@ -17,6 +16,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from kleff.errors import ActionFailed, DamagedCase, Refused, UsageError
+from kleff.workstation.host import host
 
 KEY_FILE = "key.age"
 ENDING = ".age"
@@ -67,10 +67,10 @@ class BagKey:
         Raises:
             OSError: `out` cannot be written.
         """
-        reading, writing = os.pipe()
-        worker = _Worker(lambda source: self.encrypt(source, out), os.fdopen(reading, "rb"))
+        reading, writing = host().pipe()
+        worker = _Worker(lambda source: self.encrypt(source, out), reading)
         try:
-            with os.fdopen(writing, "wb", buffering=1 << 20) as stream:
+            with writing as stream:
                 yield stream
         except BrokenPipeError:
             worker.finish()  # says why it has ended
@@ -87,11 +87,11 @@ class BagKey:
         Raises:
             Unsealable: it was not sealed with this key, or is damaged.
         """
-        reading, writing = os.pipe()
-        worker = _Worker(lambda sink: self.decrypt(source, sink), os.fdopen(writing, "wb"))
+        reading, writing = host().pipe()
+        worker = _Worker(lambda sink: self.decrypt(source, sink), writing)
         ended = False
         try:
-            with os.fdopen(reading, "rb", buffering=1 << 20) as stream:
+            with reading as stream:
                 yield stream
                 ended = not stream.read(1)
         finally:
@@ -214,10 +214,9 @@ class Passing:
     """
 
     def __init__(self, at: Path) -> None:
+        self.pipe = host().named_pipe(at)
         self.path = at
         self.count = 0  # bytes that have gone in
-        at.unlink(missing_ok=True)
-        os.mkfifo(at, 0o600)
 
     @contextlib.contextmanager
     def into(self, file: Path, key: BagKey) -> Iterator[None]:
@@ -226,12 +225,10 @@ class Passing:
         Raises:
             ActionFailed: it cannot be written.
         """
-        with self._telling(), file.open("xb") as out:
-            os.fchmod(out.fileno(), 0o600)
-            worker = _Worker(lambda source: key.encrypt(source, out), _Late(self, os.O_RDONLY))
-            yield from self._around(worker, os.O_WRONLY)
-            out.flush()
-            os.fsync(out.fileno())
+        with self._telling(), host().open_new(file) as out:
+            worker = _Worker(lambda source: key.encrypt(source, out), _Late(self, self.pipe.open_reader))
+            yield from self._around(worker)
+            host().flush_file(out)
 
     @contextlib.contextmanager
     def out_of(self, file: Path, key: BagKey) -> Iterator[None]:
@@ -241,8 +238,8 @@ class Passing:
             ActionFailed: it cannot be read.
         """
         with self._telling(), file.open("rb") as source:
-            worker = _Worker(lambda sink: key.decrypt(source, sink), _Late(self, os.O_WRONLY))
-            yield from self._around(worker, os.O_RDONLY)
+            worker = _Worker(lambda sink: key.decrypt(source, sink), _Late(self, self.pipe.open_writer))
+            yield from self._around(worker)
 
     @contextlib.contextmanager
     def _telling(self) -> Iterator[None]:
@@ -251,37 +248,31 @@ class Passing:
         except OSError as error:
             raise ActionFailed(f"what goes through {self.path} is lost: {error.strerror}", remedy="make room, then resume") from None
 
-    def _around(self, worker: _Worker, other_end: int) -> Iterator[None]:
+    def _around(self, worker: _Worker) -> Iterator[None]:
         try:
             yield
         except ActionFailed:
-            self._release(other_end)
+            self.pipe.release()
             worker.finish(PATIENCE)  # if it has gone wrong itself, that is why the program ended badly
             raise
         except BaseException:
-            self._release(other_end)
+            self.pipe.release()
             raise
-        self._release(other_end)
+        self.pipe.release()
         worker.finish(PATIENCE)
-
-    def _release(self, other_end: int) -> None:
-        """A program that never opened the pipe leaves the thread waiting for the other end."""
-        with contextlib.suppress(OSError):
-            os.close(os.open(self.path, other_end | os.O_NONBLOCK))
-        self.path.unlink(missing_ok=True)
 
 
 class _Late(contextlib.AbstractContextManager[Any]):
     """One end of a named pipe, opened where it is first used: opening waits for the other end."""
 
-    def __init__(self, passing: Passing, flags: int) -> None:
+    def __init__(self, passing: Passing, open_end: Callable[[], IO[bytes]]) -> None:
         self._passing = passing
-        self._flags = flags
+        self._open_end = open_end
         self._file: IO[bytes] | None = None
 
     def _opened(self) -> IO[bytes]:
         if self._file is None:
-            self._file = os.fdopen(os.open(self._passing.path, self._flags), "rb" if self._flags == os.O_RDONLY else "wb")
+            self._file = self._open_end()
         return self._file
 
     def read(self, size: int = -1) -> bytes:

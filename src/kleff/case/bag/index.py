@@ -10,7 +10,7 @@ from msgspec import Meta
 FORMAT = 2  # of a bag's indexes; goes up when a field changes its meaning
 
 Base64 = Annotated[str, Meta(pattern=r"^(?:[A-Za-z0-9+/]{4})*(?:[A-Za-z0-9+/]{2}==|[A-Za-z0-9+/]{3}=)?$")]
-Object = Literal["paths", "key", "value", "command", "service", "driver", "packages", "fact"]
+Object = Annotated[str, Meta(pattern=r"^[a-z_]{1,40}$")]  # the key by which a step names its kind
 
 
 class Member(msgspec.Struct, kw_only=True, omit_defaults=True):

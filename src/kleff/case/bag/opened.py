@@ -25,7 +25,7 @@ from kleff.progress import Progress, Silent
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
 from kleff.texts import plain
-from kleff.workstation.common.posix import sha256_of
+from kleff.workstation.host import host
 
 RELY = "do not rely on this bag; nothing may be removed on its strength"
 INDEX = ".index.json"
@@ -93,7 +93,7 @@ def open_bag(folder: Path, progress: Progress | None = None, contents: bool = Tr
     info = _info(folder)
     with ThreadPoolExecutor(2) as pool:  # large archives are hashed while their indexes are read
         sums, large = _check_small(folder, ())
-        told = [(file, sha256, pool.submit(sha256_of, file)) for file, sha256 in large]
+        told = [(file, sha256, pool.submit(host().sha256, file)) for file, sha256 in large]
         bag = _read(SavedBag(folder, info, sums=sums), progress, contents, unlock)
         for file, sha256, found in told:
             _compare(file, sha256, found.result())
@@ -186,7 +186,7 @@ def check_files(folder: Path, known: Collection[str] = ()) -> dict[str, str]:
     """
     listed, large = _check_small(folder, known)
     for file, sha256 in large:
-        _compare(file, sha256, sha256_of(file))
+        _compare(file, sha256, host().sha256(file))
     return listed
 
 
@@ -207,7 +207,7 @@ def _check_small(folder: Path, known: Collection[str]) -> tuple[dict[str, str], 
         if file.lstat().st_size > LARGE:
             large.append((file, sha256))
         else:
-            _compare(file, sha256, sha256_of(file))
+            _compare(file, sha256, host().sha256(file))
     present = {str(p.relative_to(folder)) for p in (folder / "data").rglob("*") if not p.is_dir() or p.is_symlink()}
     if present != set(listed):
         raise DamagedCase(f"holds files that are not listed: {_some(present - set(listed))}", where=str(folder), remedy=RELY)
@@ -230,7 +230,7 @@ def _manifest(file: Path) -> dict[str, str]:
 
 def saved_size(folder: Path) -> int:
     """Bytes on disk of a bag (or any folder)."""
-    return sum(os.lstat(p).st_size for p in folder.rglob("*") if p.is_file()) if folder.is_dir() else 0
+    return sum(p.lstat().st_size for p in folder.rglob("*") if p.is_file()) if folder.is_dir() else 0
 
 
 def _check_members(item: SavedItem, file: Path) -> None:

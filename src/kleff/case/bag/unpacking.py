@@ -18,11 +18,9 @@ from kleff.case.bag.workers import Workers
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
 from kleff.texts import plain
-from kleff.workstation.common.copying import READ, WRITE, copy_file
-from kleff.workstation.common.files import FileTree, Owner
-from kleff.workstation.common.last_folder import LastFolder
-from kleff.workstation.common.posix import FOLDER_FLAGS, closing_fd
-from kleff.workstation.paths import WPath, look_of
+from kleff.workstation.files.last_folder import LastFolder
+from kleff.workstation.files.protocol import File, FileTree, Folder, Handle, Owner
+from kleff.workstation.paths import WPath
 
 LANES = 2  # threads that make files
 PAGE = 4096  # what a hole is at least, on common file systems
@@ -79,8 +77,8 @@ class Unpacking:
                     raise DamagedCase(f"has changed since it was verified: {plain(wrong)}", where=str(archive), remedy=RELY)
             for number, member in reversed(members):
                 if number in self.rooms and member.type == "folder":
-                    with self.files.folder(self.rooms[number]) as fd:
-                        self.settle(fd, member)
+                    with self.files.folder(self.rooms[number]) as folder:
+                        self.settle(folder, member)
         except OSError as error:
             raise ActionFailed(f"cannot be put back: {error.strerror}", remedy="make room, check the rights; then resume") from None
 
@@ -114,13 +112,10 @@ class Unpacking:
         else:
             parent = self._folders.at(room.parent)
             if member.type == "folder":
-                os.mkdir(room.name, 0o700, dir_fd=parent)
+                parent.make_folder(room.name)
             else:
-                os.symlink(os.fsdecode(b64decode(member.link)), room.name, dir_fd=parent)
-                owner = self.owner(member)
-                if owner:
-                    os.chown(room.name, *owner, dir_fd=parent, follow_symlinks=False)
-                os.utime(room.name, ns=(member.mtime, member.mtime), dir_fd=parent, follow_symlinks=False)
+                parent.make_link(room.name, os.fsdecode(b64decode(member.link)))
+                parent.set_link(room.name, self.owner(member), (member.mtime, member.mtime))
         self.progress.step(1)
 
     def _file(self, room: WPath, member: Member, opened: Opened, workers: Workers) -> None:
@@ -141,32 +136,32 @@ class Unpacking:
         if not self.own:
             self._digests.append((member, opened.end_file()))
 
-    def _link(self, member: Member, room: WPath, parent: int) -> None:
+    def _link(self, member: Member, room: WPath, parent: Folder) -> None:
         """A second name of a member before it: of the one made with it, else a copy of the one that stands in place already."""
         first = self._shared[member.link]
         if first in self.rooms:
-            with self.files.parent(self.rooms[first]) as (fd, name):
-                os.link(name, room.name, src_dir_fd=fd, dst_dir_fd=parent, follow_symlinks=False)
+            with self.files.parent(self.rooms[first]) as (folder, name):
+                folder.link(name, parent, room.name)
         elif first in self.there:
-            with self.files.parent(self.there[first]) as (fd, name), closing_fd(os.open(name, READ, dir_fd=fd)) as source:
-                copy_file(fd, name, parent, room.name, look_of(os.fstat(source)))
+            with self.files.parent(self.there[first]) as (folder, name):
+                folder.copy_file(name, parent, room.name, folder.look_at(name))
         else:
             raise ActionFailed(
                 f"{member.path} shares its content with a file that is not put back",
                 remedy="add --replace, or copy it out of the bag by hand",
             )
 
-    def settle(self, fd: int, member: Member) -> None:
+    def settle(self, made: Handle, member: Member) -> None:
         """Owner and mode before the attributes: chown(2) clears capabilities, and chmod(2) changes the mask of a list."""
         owner = self.owner(member)
         if owner:
-            os.fchown(fd, *owner)
-        os.fchmod(fd, member.mode & ~UNSAFE)
+            made.set_owner(*owner)
+        made.set_mode(member.mode & ~UNSAFE)
         for name, value in member.attributes.items():
             if name.startswith("user.") or (self.own and name.startswith("system.posix_acl")):
                 with contextlib.suppress(OSError):  # a file system without them
-                    os.setxattr(fd, name, b64decode(value))
-        os.utime(fd, ns=(member.mtime, member.mtime))
+                    made.set_attribute(name, b64decode(value))
+        made.set_times((member.mtime, member.mtime))
 
 
 class Lane:
@@ -180,22 +175,22 @@ class Lane:
         self.folder: WPath | None = None
         self._unpacking = unpacking
         self._folders = LastFolder(unpacking.files)
-        self._fd = -1  # the file in hand
+        self._file: File | None = None  # in hand
         self._at = 0
 
     def write(self, room: WPath, member: Member, piece: bytes, last: bool) -> None:
         """The next piece of a file, which is made with the first and settled with the last."""
-        if self._fd < 0:
-            self._fd, self._at = os.open(room.name, WRITE, 0o600, dir_fd=self._folders.at(room.parent)), 0
+        if self._file is None:
+            self._file, self._at = self._folders.at(room.parent).create(room.name), 0
             if member.sparse:
-                os.ftruncate(self._fd, member.size)
+                self._file.truncate(member.size)
         if member.sparse:
-            _write_with_holes(self._fd, piece, self._at)
+            _write_with_holes(self._file, piece, self._at)
         else:
-            _write_all(self._fd, piece)
+            self._file.write(piece)
         self._at += len(piece)
         if last:
-            self._unpacking.settle(self._fd, member)
+            self._unpacking.settle(self._file, member)
             self._close_file()
 
     def close(self) -> None:
@@ -203,29 +198,23 @@ class Lane:
         self._folders.close()
 
     def _close_file(self) -> None:
-        if self._fd >= 0:
-            fd, self._fd = self._fd, -1
-            os.close(fd)
+        if self._file is not None:
+            file, self._file = self._file, None
+            file.close()
 
 
-def _write_all(fd: int, data: bytes) -> None:
-    view = memoryview(data)
-    while view:
-        view = view[os.write(fd, view) :]
-
-
-def _write_with_holes(fd: int, data: bytes, at: int) -> None:
+def _write_with_holes(file: File, data: bytes, at: int) -> None:
     for start in range(0, len(data), PAGE):
         page = data[start : start + PAGE]
         if page.strip(b"\0"):
-            os.pwrite(fd, page, at + start)
+            file.write_at(page, at + start)
 
 
 def make_folder(files: FileTree, path: WPath, owner: Owner) -> None:
     """Make a folder, as somebody's own."""
-    with files.parent(path) as (fd, name):
-        os.mkdir(name, 0o755, dir_fd=fd)
-        with closing_fd(os.open(name, FOLDER_FLAGS, dir_fd=fd)) as made:
-            os.fchmod(made, 0o755)
+    with files.parent(path) as (folder, name):
+        folder.make_folder(name, 0o755)
+        with folder.folder(name) as made:
+            made.set_mode(0o755)
             if owner:
-                os.fchown(made, *owner)
+                made.set_owner(*owner)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
 from base64 import b64decode, b64encode
 from pathlib import Path
 
@@ -15,7 +14,7 @@ from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey, encode, format_tree
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
-from kleff.workstation.common.posix import sync_folder
+from kleff.workstation.host import host
 
 
 class SavedValue(msgspec.Struct):
@@ -77,13 +76,7 @@ def unpack(data: bytes, where: str) -> tuple[KeyRef, RegKey]:
 
 def write_new(file: Path, data: bytes) -> str:
     """Write a file that must not be there yet, flushed to disk; returns its SHA-256."""
-    fd = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-    with os.fdopen(fd, "wb") as out:
-        out.write(data)
-        out.flush()
-        os.fsync(out.fileno())
-    sync_folder(file.parent)
-    return hashlib.sha256(data).hexdigest()
+    return host().write_new(file, data)
 
 
 def export(folder: Path, stem: str, key: KeyRef, tree: RegKey) -> str:

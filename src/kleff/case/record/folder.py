@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import os
 import shutil
-import stat
 from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 
+from kleff.case.record.effect import dump
 from kleff.case.record.journal import Journal
 from kleff.case.record.unfinished import Mark, clear_mark, read_mark, set_mark
 from kleff.errors import Blocked, DamagedCase, NoSuchCase, Refused, Stopped
 from kleff.texts import now
-from kleff.workstation.common.posix import sync_folder
 from kleff.workstation.facets import Workstation
+from kleff.workstation.host import host
 
 UNFINISHED = ("open", "waiting", "undoing")
 
@@ -52,6 +52,10 @@ class Case:
     def __exit__(self, *error: object) -> None:
         self.close()
 
+    def keep(self, **values: object) -> None:
+        """Keep what has become known of the case: texts as they are, structs as JSON that `load` reads back."""
+        self.journal.set(**{key: value if isinstance(value, str) else dump(value) for key, value in values.items()})
+
     def output(self, number: int) -> Path:
         """Where the output of an outside program is kept."""
         return self.folder / "output" / f"{number:04d}.txt"
@@ -84,8 +88,8 @@ def create_case(cases: Path, workstation: Workstation, procedure: bytes, stem: s
         folder = _new_folder(cases, f"{datetime.now().astimezone():%Y-%m-%d}-{stem}")
         for name in ("undo", "output"):
             (folder / name).mkdir(mode=0o700)
-        sync_folder(folder)
-        sync_folder(cases)
+        host().flush_folder(folder)
+        host().flush_folder(cases)
     except OSError as error:
         raise Refused(f"cannot make a case there: {error.strerror}", where=str(cases), remedy="name another folder with --cases") from None
     try:
@@ -171,26 +175,12 @@ def check_trusted(path: Path, what: str, workstation: Workstation) -> None:
     Raises:
         Refused: naming the folder or file.
     """
-    weak = _weak_spot(path)
-    if weak is not None and _weak_spot(workstation.ground) is None:
+    weak = host().weak_spot(path)
+    if weak is not None and host().weak_spot(workstation.ground) is None:
         raise Refused(
             f"others than an administrator can change {what}", where=str(weak),
             remedy="keep it where only administrators can write (owner root, no write for group and others)",
         )  # fmt: skip
-
-
-def _weak_spot(path: Path) -> Path | None:
-    """The first of a path and its folders that others than an administrator can change; None for an ordinary account."""
-    if os.geteuid() != 0:
-        return None
-    real = Path(os.path.realpath(path))
-    for part in (real, *real.parents):
-        status = part.stat()
-        others = status.st_mode & stat.S_IWOTH or (status.st_mode & stat.S_IWGRP and status.st_gid != 0)
-        sticky = stat.S_ISDIR(status.st_mode) and status.st_mode & stat.S_ISVTX and part != real
-        if status.st_uid != 0 or (others and not sticky):
-            return part
-    return None
 
 
 def _ended(folder: Path) -> bool:

@@ -5,19 +5,19 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import sqlite3
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from kleff.case.effect_data import check_effect
-from kleff.errors import DamagedCase, Stopped
-from kleff.texts import now, plain_all
+from kleff.case.record.effect import STATES, Journaled, Recorded, dump, kind_of, load
+from kleff.errors import DamagedCase, NewerCase, Stopped
+from kleff.texts import now
 
-FORMAT = 1
+FORMAT = 2  # of new journals; in format 1 names are kept as they are shown, here as they are
+READABLE = (1, 2)
 SCHEMA = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 CREATE TABLE actions (
@@ -29,26 +29,6 @@ CREATE TABLE effects (
 CREATE TABLE bag (name TEXT PRIMARY KEY, action INTEGER NOT NULL, sha256 TEXT NOT NULL, size INTEGER NOT NULL) WITHOUT ROWID;
 CREATE TABLE events (id INTEGER PRIMARY KEY, at TEXT NOT NULL, text TEXT NOT NULL);
 """
-
-
-@dataclass(frozen=True)
-class Effect:
-    """One change to the workstation.
-
-    Attributes:
-        kind: one of the closed list in `effects`.
-        place: the path it is about, raw bytes; empty where it is about none.
-        state: `intended`, `done`, `undone`, `void` (never happened), `stays` (cannot be taken back).
-    """
-
-    id: int
-    action: int
-    kind: str
-    place: bytes
-    data: dict[str, Any]
-    state: str
-    note: str = ""
-    at: str = ""
 
 
 class Journal:
@@ -86,12 +66,9 @@ class Journal:
             if found != "ok":
                 raise self._damaged(found)
         version = self._db.execute("PRAGMA user_version").fetchone()[0]
-        if version != FORMAT:
-            raise DamagedCase(
-                f"the journal has format {version}; this Kleff knows {FORMAT}",
-                where=str(self.file),
-                remedy="use the Kleff that made the case",
-            )
+        if version not in READABLE:
+            raise NewerCase(f"the journal has format {version}; this Kleff knows {FORMAT}", where=str(self.file))
+        self.format = int(version)
         if self._db.execute("SELECT count(*) FROM sqlite_master WHERE name='effects'").fetchone()[0] != 1:
             raise DamagedCase("the journal is incomplete", where=str(self.file), remedy="restore the case folder from a copy")
 
@@ -151,9 +128,9 @@ class Journal:
 
     # -- actions ----------------------------------------------------------------------------------------------
 
-    def add_actions(self, plans: Iterable[tuple[int, bytes, str]]) -> None:
+    def add_actions(self, plans: Iterable[tuple[int, str, str]]) -> None:
         """The agreed plan, with its SHA-256: what is done later is what was agreed."""
-        found = [(i, p.decode(), s) for i, p, s in plans]
+        found = list(plans)
         with self.write() as db:
             db.executemany("INSERT INTO actions (id, plan, state) VALUES (?,?,?)", found)
             db.execute("INSERT INTO meta VALUES ('plan', ?)", (_plan_hash((i, p) for i, p, _ in found),))
@@ -183,42 +160,44 @@ class Journal:
     def next_effect(self) -> int:
         return int(self._rows("SELECT coalesce(max(id),0)+1 FROM effects", types=(int,))[0][0])
 
-    def intend(self, effects: list[Effect]) -> None:
-        """Intents between which no order is needed, in one flush."""
+    def intend(self, effects: Sequence[tuple[int, Recorded, bytes]]) -> list[Journaled]:
+        """(action, effect, place) of intents between which no order is needed, in one flush."""
+        first = self.next_effect()
+        intents = [Journaled(first + n, action, effect, place, at=now()) for n, (action, effect, place) in enumerate(effects)]
         with self.write() as db:
             db.executemany(
                 "INSERT INTO effects VALUES (?,?,?,?,?,?,?,?)",
-                [(e.id, e.action, e.kind, e.place, _dump(e.data), "intended", e.note, now()) for e in effects],
+                [(i.id, i.action, i.kind, i.place, dump(i.effect), i.state, i.note, i.at) for i in intents],
             )
+        return intents
 
     def mark(self, ids: Iterable[int], state: str, note: str | None = None) -> None:
         with self.write() as db:
             db.executemany("UPDATE effects SET state=?, note=coalesce(?,note) WHERE id=?", [(state, note, i) for i in ids])
 
-    def amend(self, effect: Effect, **data: Any) -> Effect:
+    def amend(self, one: Journaled, **fields: Any) -> Journaled:
         """Add what has become known of an effect."""
+        changed = one.changed(**fields)
         with self.write() as db:
-            db.execute("UPDATE effects SET data=? WHERE id=?", (_dump({**effect.data, **data}), effect.id))
-        return self.effect(effect.id)
+            db.execute("UPDATE effects SET data=? WHERE id=?", (dump(changed.effect), one.id))
+        return changed
 
-    def effect(self, number: int) -> Effect:
-        return self._effects("WHERE id=?", number)[0]
-
-    def effects(self, action: int | None = None) -> list[Effect]:
+    def effects(self, action: int | None = None) -> list[Journaled]:
         return self._effects("") if action is None else self._effects("WHERE action=?", action)
 
-    def _effects(self, condition: str, *values: int) -> list[Effect]:
+    def _effects(self, condition: str, *values: int) -> list[Journaled]:
         query = f"SELECT id, action, kind, place, data, state, note, at FROM effects {condition} ORDER BY id"
         rows = self._rows(query, *values, types=(int, int, str, bytes, str, str, str, str))
-        return [self._effect(*row) for row in rows]
+        return [self._journaled(*row) for row in rows]
 
-    def _effect(self, number: int, action: int, kind: str, place: bytes, text: str, state: str, note: str, at: str) -> Effect:
+    def _journaled(self, number: int, action: int, kind: str, place: bytes, text: str, state: str, note: str, at: str) -> Journaled:
+        struct = kind_of(kind)
+        if struct is None or state not in STATES:
+            raise self._damaged("an effect of a kind or state that does not exist")
         try:
-            data = msgspec.json.decode(text)
-        except msgspec.MsgspecError as error:
-            raise self._damaged(error) from None
-        check_effect(kind, state, data, str(self.file))
-        return Effect(number, action, kind, place, data, state, note, at)
+            return Journaled(number, action, load(text, struct), place, state, note, at)
+        except (msgspec.MsgspecError, ValueError, RecursionError) as error:
+            raise self._damaged(f"an effect ({kind}) that is damaged: {error}") from None
 
     # -- bag --------------------------------------------------------------------------------------------------
 
@@ -237,7 +216,3 @@ def _plan_hash(plans: Iterable[tuple[int, str]]) -> str:
     for number, plan in plans:
         sha256.update(f"{number}\0{plan}\0".encode())
     return sha256.hexdigest()
-
-
-def _dump(data: dict[str, Any]) -> str:
-    return msgspec.json.encode(plain_all(data)).decode()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
 import platform
 from collections.abc import Iterator
@@ -13,8 +12,8 @@ from pathlib import Path
 import msgspec
 
 from kleff.errors import Blocked, Refused
-from kleff.workstation.common.posix import sync_folder, write_atomic
 from kleff.workstation.facets import Workstation
+from kleff.workstation.host import Busy, host
 
 
 class Mark(msgspec.Struct, kw_only=True):
@@ -26,12 +25,8 @@ class Mark(msgspec.Struct, kw_only=True):
 
 
 def _folder(workstation: Workstation) -> Path:
-    above = workstation.state.parent
     try:
-        before = above.stat() if above.is_dir() else None
-        workstation.state.mkdir(parents=True, exist_ok=True, mode=0o700)
-        if before is not None and above.stat().st_mtime_ns != before.st_mtime_ns:
-            os.utime(above, ns=(before.st_atime_ns, before.st_mtime_ns))  # Kleff's own folder changes nothing else
+        host().make_state_folder(workstation.state)  # Kleff's own folder changes nothing else
     except OSError as error:
         raise Refused(
             f"cannot write {workstation.state}: {error.strerror}", where=workstation.spec, remedy="run Kleff as administrator"
@@ -46,19 +41,13 @@ def lock(workstation: Workstation, purpose: str) -> Iterator[None]:
     Raises:
         Blocked: another one works; named by its process and machine.
     """
-    file = _folder(workstation) / "lock"
-    fd = os.open(file, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
+    text = f"process {os.getpid()} on {platform.node()} ({purpose})"
     try:
-        try:
-            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            owner = os.pread(fd, 400, 0).decode("utf-8", "replace").strip() or "another Kleff"
-            raise Blocked(f"in use by {owner}", where=workstation.spec, remedy="wait until it has ended, then try again") from None
-        os.ftruncate(fd, 0)
-        os.pwrite(fd, f"process {os.getpid()} on {platform.node()} ({purpose})".encode(), 0)
-        yield
-    finally:
-        os.close(fd)
+        with host().lock(_folder(workstation) / "lock", text):
+            yield
+    except Busy as error:
+        who = str(error) or "another Kleff"
+        raise Blocked(f"in use by {who}", where=workstation.spec, remedy="wait until it has ended, then try again") from None
 
 
 def read_mark(workstation: Workstation) -> Mark | None:
@@ -75,7 +64,7 @@ def read_mark(workstation: Workstation) -> Mark | None:
 
 
 def set_mark(workstation: Workstation, mark: Mark) -> None:
-    write_atomic(_folder(workstation) / "unfinished.json", msgspec.json.encode(mark))
+    host().write_atomic(_folder(workstation) / "unfinished.json", msgspec.json.encode(mark))
 
 
 def clear_mark(workstation: Workstation, case: str) -> None:
@@ -84,4 +73,4 @@ def clear_mark(workstation: Workstation, case: str) -> None:
     if mark is not None and mark.case == case:
         with contextlib.suppress(FileNotFoundError):
             (workstation.state / "unfinished.json").unlink()
-        sync_folder(workstation.state)
+        host().flush_folder(workstation.state)

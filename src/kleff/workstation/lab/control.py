@@ -9,11 +9,11 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import fold
-from kleff.workstation.common import running
-from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Given, Power, Process, Running
+from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.paths import WPath
+from kleff.workstation.posix import running
 
 
 class LabProcesses:

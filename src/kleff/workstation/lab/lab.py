@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import fcntl
-import os
 import tomllib
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
 from kleff.errors import NoSuchWorkstation
-from kleff.workstation.common.posix import write_atomic
+from kleff.workstation.host import host
 
 
 class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
@@ -111,7 +109,7 @@ class Lab:
         self.folder = folder.absolute()
         self.file = self._read()
         self._held = 0
-        self._lock_fd = -1
+        self._lock = ExitStack()
 
     def _read(self) -> LabFile:
         where = f"lab:{self.folder}"
@@ -139,14 +137,13 @@ class Lab:
     def acquire(self) -> None:
         if self._held == 0:
             (self.folder / "state").mkdir(exist_ok=True)
-            self._lock_fd = os.open(self.folder / "state" / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-            fcntl.flock(self._lock_fd, fcntl.LOCK_EX)
+            self._lock.enter_context(host().wait_for_lock(self.folder / "state" / "lock"))
         self._held += 1
 
     def release(self) -> None:
         self._held -= 1
         if self._held == 0:
-            os.close(self._lock_fd)
+            self._lock.close()
 
     def state(self) -> LabState:
         try:
@@ -161,7 +158,7 @@ class Lab:
             ) from None
 
     def save(self, state: LabState) -> None:
-        write_atomic(self.folder / "state" / "state.json", msgspec.json.format(msgspec.json.encode(state), indent=1))
+        host().write_atomic(self.folder / "state" / "state.json", msgspec.json.format(msgspec.json.encode(state), indent=1))
 
     def _has(self, path: str) -> bool:
         """A program that is gone does not start, unless it is one the lab does not hold as a file."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey, decode, encode, format_hive, parse
 from kleff.registry.values import RegValue
-from kleff.workstation.common.posix import write_atomic
+from kleff.workstation.host import host
 from kleff.workstation.lab.lab import Lab
 
 
@@ -103,7 +103,7 @@ class LabRegistry:
         try:
             for file, hive in self._dirty.items():
                 top = self._cache[file][1].find([hive])
-                write_atomic(file, encode(format_hive(hive, top or RegKey(hive))), 0o644)
+                host().write_atomic(file, encode(format_hive(hive, top or RegKey(hive))), 0o644)
                 del self._cache[file]
         finally:
             self._dirty.clear()

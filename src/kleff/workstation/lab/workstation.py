@@ -6,8 +6,8 @@ from pathlib import Path
 
 from kleff.procedure.globs import WINDOWS, fold
 from kleff.registry.registry import KeyRef, Registry
-from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Workstation
+from kleff.workstation.files.opening import open_tree
 from kleff.workstation.lab.control import LabCommands, LabMachine, LabProcesses, LabServiceControl, LabTaskControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
@@ -31,7 +31,7 @@ def open_lab(folder: Path) -> Workstation:
     lab = Lab(folder)
     registry = Registry(LabRegistry(lab), lab.file.bits)
     volumes = {f"{p.name.upper()}:": p for p in sorted((lab.folder / "files").iterdir()) if p.is_dir() and len(p.name) == 1}
-    files = FileTree(WINDOWS, volumes, private=_in_a_profile)
+    files = open_tree(WINDOWS, volumes, private=_in_a_profile)
     variables = WindowsVariables(registry, files.path)
     accounts = WindowsAccounts(registry, files.path, variables.expand)
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 
-from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Account
+from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 
 # XDG base directories and user directories (freedesktop.org): variable -> place below the home unless set otherwise.

@@ -12,10 +12,10 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
-from kleff.workstation.common.files import FileTree
-from kleff.workstation.common.posix import closing_fd
 from kleff.workstation.facets import Package, PackageRecord, Source
-from kleff.workstation.paths import WPath, look_of
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.paths import WPath
+from kleff.workstation.posix.calls import closing_fd
 
 ENVIRONMENT = {
     "PATH": "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
@@ -205,33 +205,34 @@ class Dpkg:
         """Keep maintainer scripts from starting or stopping services: in a tree that is not running, those of this machine;
         while packages are put back, their own, whose data is not in place yet.
         """
-        self.clear_policy()
+        self.clear_up()
         path = WPath(self._files.style, "", ("usr", "sbin"))
         placed = False
-        with contextlib.suppress(FileNotFoundError), self._files.folder(path) as fd, contextlib.suppress(FileExistsError):
-            before = look_of(os.fstat(fd)).times
-            file = os.open("policy-rc.d", os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o755, dir_fd=fd)
-            with os.fdopen(file, "w", encoding="ascii") as policy:
-                os.fchmod(policy.fileno(), 0o755)
-                policy.write(POLICY)
-            os.utime(fd, ns=before)
+        with contextlib.suppress(FileNotFoundError), self._files.folder(path) as folder, contextlib.suppress(FileExistsError):
+            before = folder.look().times
+            file = folder.create("policy-rc.d")
+            try:
+                file.write(POLICY.encode("ascii"))
+                file.set_mode(0o755)
+            finally:
+                file.close()
+            folder.set_times(before)
             placed = True
         try:
             yield
         finally:
             if placed:
-                self.clear_policy()
+                self.clear_up()
 
-    def clear_policy(self) -> None:
+    def clear_up(self) -> None:
         """Take away our own policy file; one that a killed run left too."""
         path = WPath(self._files.style, "", ("usr", "sbin", "policy-rc.d"))
         with contextlib.suppress(OSError):
             if self._files.read(path) == POLICY.encode():
-                folder = self._files.look(path.parent)
-                with self._files.parent(path) as (fd, name):
-                    os.unlink(name, dir_fd=fd)
-                    if folder is not None:  # nothing was changed here, and nothing shall seem so
-                        os.utime(fd, ns=folder.times)
+                with self._files.parent(path) as (folder, name):
+                    before = folder.look().times
+                    folder.remove(name)
+                    folder.set_times(before)  # nothing was changed here, and nothing shall seem so
 
     def compare(self, a: str, b: str) -> int:
         for relation, result in (("lt", -1), ("eq", 0)):

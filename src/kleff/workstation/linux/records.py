@@ -10,8 +10,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO
 
-from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import ConfigFile, PackageRecord, Source
+from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.deb import DebItem, write_deb
 from kleff.workstation.paths import Look
 

@@ -10,9 +10,8 @@ from pathlib import Path
 
 from kleff.errors import NoSuchWorkstation
 from kleff.procedure.globs import POSIX
-from kleff.workstation.common.files import FileTree
-from kleff.workstation.common.posix import boot_id
 from kleff.workstation.facets import Workstation
+from kleff.workstation.files.opening import open_tree
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.dpkg import Dpkg
@@ -20,11 +19,12 @@ from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.linux.readiness import LinuxReadiness
 from kleff.workstation.linux.services import SYSTEMD_RUNS, open_services
 from kleff.workstation.linux.units import SystemdUnits
+from kleff.workstation.posix.calls import boot_id
 
 
 def open_this() -> Workstation:
     """The machine Kleff runs on."""
-    files = FileTree(POSIX, {"": Path("/")})
+    files = open_tree(POSIX, {"": Path("/")})
     admin = os.geteuid() == 0
     machine = _first_line(Path("/etc/machine-id")) or platform.node()
     dpkg = Path("/var/lib/dpkg/status").exists() and shutil.which("dpkg-query") is not None
@@ -67,7 +67,7 @@ def open_root(folder: Path) -> Workstation:
         )
     if folder == Path("/"):
         raise NoSuchWorkstation("that is this machine", where=where, remedy="use  --on this")
-    files = FileTree(POSIX, {"": folder})
+    files = open_tree(POSIX, {"": folder})
     status = folder.stat()
     state = files.path("/var/lib/kleff")
     assert state is not None
@@ -89,6 +89,7 @@ def open_root(folder: Path) -> Workstation:
         packages=Dpkg(files, folder) if dpkg else None,
         commands=LinuxCommands(files, runs=False),
         readiness=LinuxReadiness(folder, runs=False),
+        needs_admin=True,
     )
 
 

@@ -9,6 +9,7 @@ from functools import partial
 from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.facets import Account, Entry
+from kleff.workstation.identity import KeyId, key_id
 
 UNINSTALL = r"Software\Microsoft\Windows\CurrentVersion\Uninstall"
 GUID = r"\{[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}"
@@ -41,7 +42,7 @@ class WindowsEntries:
         return list(self._entries())
 
     def present(self, entry: Entry) -> bool:
-        return self._registry.exists(entry.key)
+        return isinstance(entry.id, KeyId) and self._registry.exists(entry.id.key)
 
     def _entries(self) -> Iterator[Entry]:
         for key in self._registry.canonical(f"HKLM\\{UNINSTALL}"):
@@ -63,7 +64,8 @@ class WindowsEntries:
                 name=text("DisplayName"),
                 version=text("DisplayVersion"),
                 publisher=text("Publisher"),
-                key=key,
+                id=key_id(key),
+                registered_at=str(key),
                 quiet=self._quiet(code, text("QuietUninstallString")),
                 registered=registered,
                 location=self._expand(text("InstallLocation")).rstrip("\\"),

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from typing import Protocol
 
-from kleff.workstation.common.files import FileTree
 from kleff.workstation.facets import Task
+from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 
 MOST = 1 << 20  # bytes of a definition

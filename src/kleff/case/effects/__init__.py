@@ -1,0 +1,32 @@
+"""Every kind of effect, one file each: what it records, its act, whether it happened, its inverse, how a person reads it.
+
+A kind of effect that belongs to a kind of object defined elsewhere is known from the moment its class is defined.
+"""
+
+from kleff.case.effects import (
+    command_ran,
+    key_removed,
+    key_written,
+    moved,
+    package_removed,
+    placed,
+    process_ended,
+    service_stopped,
+    task_switched_off,
+    uninstaller_ran,
+    unit_stopped,
+)
+
+__all__ = [
+    "command_ran",
+    "key_removed",
+    "key_written",
+    "moved",
+    "package_removed",
+    "placed",
+    "process_ended",
+    "service_stopped",
+    "task_switched_off",
+    "uninstaller_ran",
+    "unit_stopped",
+]

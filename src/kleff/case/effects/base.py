@@ -1,0 +1,107 @@
+"""What every kind of effect knows of itself: whether it happened, how it is taken back, what it leaves, how a person reads it."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from kleff.case.hands import Hands
+from kleff.case.record.effect import Journaled, Recorded
+from kleff.procedure.globs import PathStyle
+from kleff.workstation.paths import WPath, from_raw
+
+
+class TakenBack(NamedTuple):
+    """What taking an effect back came to: `undone`, `stays` or `noted`, and a note for the technician."""
+
+    state: str
+    note: str = ""
+
+
+class Aside(NamedTuple):
+    """What an effect has set aside."""
+
+    items: int
+    size: int
+
+
+UNDONE = TakenBack("undone")
+
+
+def stays(note: str) -> TakenBack:
+    """It could not be taken back, and why."""
+    return TakenBack("stays", note)
+
+
+class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
+    """One kind of effect. Its act stands beside it in its file; `one` is always the effect as it is journaled."""
+
+    def happened(self, one: Journaled, hands: Hands) -> bool:
+        """After a kill: whether an intent without confirmation was carried out. Believed, where believing costs nothing."""
+        return True
+
+    def undo(self, one: Journaled, hands: Hands) -> TakenBack:
+        """Take it back; never over anything that has appeared since. Done twice is done once."""
+        raise NotImplementedError(self.kind)
+
+    def wait(self, one: Journaled, hands: Hands) -> None:
+        """Before anything is taken back: let what it has started end first.
+
+        Raises:
+            Interrupted: asked to stop.
+        """
+
+    def release(self, one: Journaled, hands: Hands) -> None:
+        """When a case ends: what was only to last while it was at work."""
+
+    def again(self, one: Journaled) -> bool:
+        """Whether one that could not be taken back may be, once what stood in the way is gone."""
+        return False
+
+    def came_from(self, one: Journaled, style: PathStyle) -> WPath | None:
+        """The place that something was taken from, in which other effects may have been."""
+        return None
+
+    def weight(self) -> int:
+        """How many items taking it back concerns, for progress."""
+        return 0
+
+    # -- what is left of it -----------------------------------------------------------------------------------
+
+    def aside(self) -> Aside | None:
+        """What it has set aside, as it was then; None if it sets nothing aside."""
+        return None
+
+    def lies_aside(self, one: Journaled, hands: Hands) -> bool:
+        """Whether that is really in the set-aside area."""
+        return False
+
+    def spares(self, one: Journaled, hands: Hands) -> list[WPath]:
+        """The folders of its spare."""
+        return []
+
+    def discard(self, one: Journaled, hands: Hands) -> None:
+        """Delete for good what it has set aside. Done twice is done once.
+
+        Raises:
+            Interrupted: asked to stop.
+        """
+
+    # -- for people -------------------------------------------------------------------------------------------
+
+    def what(self, one: Journaled, style: PathStyle) -> str:
+        """What it was done to."""
+        return str(from_raw(style, one.place)) if one.place else ""
+
+
+def effect_of(one: Journaled) -> Effect:
+    """The effect of a journal entry, with all it knows."""
+    assert isinstance(one.effect, Effect)
+    return one.effect
+
+
+def reconcile(hands: Hands) -> None:
+    """After a kill or a failure: of every intent without confirmation, ask the workstation whether it happened."""
+    for one in hands.case.journal.effects():
+        if one.state == "intended":
+            happened = effect_of(one).happened(one, hands)
+            hands.case.journal.mark([one.id], "done" if happened else "void")

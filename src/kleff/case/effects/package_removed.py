@@ -1,0 +1,94 @@
+"""Packages were removed by the package manager; taken back, they are built anew from what was recorded and installed again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import ClassVar, Literal
+
+import msgspec
+from msgspec import field
+
+from kleff.case.aside.spare_plan import SparePlan
+from kleff.case.effects.base import UNDONE, TakenBack, stays
+from kleff.case.effects.package_spare import PackageSpare
+from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of
+from kleff.case.hands import Hands
+from kleff.case.record.effect import Count, Journaled, Sha256
+from kleff.procedure.globs import PathStyle
+from kleff.workstation.facets import PackageRecord
+
+
+class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
+    """Packages that one call of the package manager removed.
+
+    Attributes:
+        what: names and versions; configuration: how many configuration files were saved before.
+        records: SHA-256 of what was recorded of them.
+        earlier: the effect of a try that was cut off, whose spare is the whole one.
+    """
+
+    kind: ClassVar[str] = "package removed"
+
+    what_: str = field(name="what")
+    names: list[str] = []
+    purge: bool = True
+    configuration: Count = 0
+    records: Sha256 | Literal[""] = ""
+    earlier: Count = 0
+
+    def undo(self, one: Journaled, hands: Hands) -> TakenBack:
+        if self.earlier:
+            return UNDONE  # the spare of the try before holds it all
+        if not self.index:
+            return stays(f"the package manager removed {self.what_}; install again, its saved configuration is in the case")
+        hands.progress.say(f"building anew and installing {self.what_}")
+        left = package_spare_of(hands, one.id).put_back(self.records, self.index)
+        return stays("; ".join(left)) if left else TakenBack("undone", f"installed again from the spare: {self.what_}")
+
+    def what(self, one: Journaled, style: PathStyle) -> str:
+        return self.what_
+
+
+def package_spare_of(hands: Hands, number: int) -> PackageSpare:
+    """The recorded packages of an effect."""
+    return PackageSpare(hands.workstation, spare_of(hands, number), hands.case.folder, number)
+
+
+def remove_packages(
+    hands: Hands, action: int, effect: PackageRemoved, planned: Callable[[], tuple[list[PackageRecord], SparePlan]] | None
+) -> Journaled:
+    """Remove packages: the intent, after it their spare, complete, and only then the package manager. To be confirmed by the caller,
+    once it has looked whether they are gone.
+
+    Args:
+        planned: records them and says what the spare is made of; None to take none.
+
+    Raises:
+        ActionFailed: no spare can be taken, or the package manager fails.
+    """
+    packages = hands.workstation.packages
+    assert packages is not None
+    one = hands.intend(action, effect) if planned is None else _spared(hands, action, effect, planned)
+    packages.remove(effect.names, effect.purge, hands.case.output(one.id))
+    return one
+
+
+def clear_up(hands: Hands) -> None:
+    """Take away what a run that was killed in the middle of a removal may have left in the way."""
+    if hands.workstation.packages is not None:
+        hands.workstation.packages.clear_up()
+
+
+def _spared(hands: Hands, action: int, effect: PackageRemoved, planned: Callable[[], tuple[list[PackageRecord], SparePlan]]) -> Journaled:
+    # Cut off while the package manager was at work: the spare of that time is whole, what is there now is not.
+    tries = [e for e in hands.case.journal.effects(action) if isinstance(e.effect, PackageRemoved) and e.effect.index]
+    if tries:
+        return hands.intend(action, msgspec.structs.replace(effect, earlier=tries[0].id))
+    hands.progress.say("     taking a spare of the packages")
+    records, plan = planned()
+    one = hands.intend(action, msgspec.structs.replace(effect, spare="making", areas_=areas_for(hands, plan)))
+    try:
+        hashes = package_spare_of(hands, one.id).take(records, plan)
+    except OSError as error:
+        raise no_spare(error, "nothing was removed") from None
+    return hands.amend(one, spare="made", **hashes)

@@ -1,0 +1,174 @@
+"""Packages that can be put back: recorded and spared before the package manager removes them, built anew by undo.
+
+The files come back as they were, whatever the package's own scripts make of them in between: what stood there before the undo is
+never touched, what the undo itself had installed gives way to the spare.
+"""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import msgspec
+
+from kleff.case.aside.spare import Made, Spare
+from kleff.case.aside.spare_plan import SparePlan
+from kleff.case.record.exports import read_checked, write_new
+from kleff.errors import ActionFailed, DamagedCase, KleffError
+from kleff.workstation.facets import PackageRecord, Packages, Service, Source, Workstation
+from kleff.workstation.host import host
+
+
+class Recorded(msgspec.Struct, kw_only=True):
+    """What is kept of one removal: the packages, and their services as they were (name, running, start)."""
+
+    packages: list[PackageRecord]
+    services: list[tuple[str, bool, str]]
+
+
+class PackageSpare:
+    """The packages of one effect.
+
+    Args:
+        folder: the case folder.
+        number: of the effect.
+    """
+
+    def __init__(self, workstation: Workstation, spare: Spare, folder: Path, number: int) -> None:
+        self._workstation = workstation
+        self._spare = spare
+        self._folder = folder
+        self._file = folder / "undo" / f"{number:04d}-packages.json"
+        self._standing = folder / "undo" / f"{number:04d}-standing.json"
+        self._made = folder / "undo" / f"{number:04d}-made.json"
+        self._difference = folder / "undo" / f"{number:04d}-difference.json"
+        self._output = folder / "output" / f"{number:04d}-back.txt"
+
+    def take(self, records: list[PackageRecord], plan: SparePlan) -> dict[str, str]:
+        """Record the packages and take their spare. Returns what the journal keeps: the hashes of both.
+
+        Raises:
+            OSError, ActionFailed: something cannot be linked, copied or read; nothing must be removed then.
+        """
+        facet = self._workstation.services
+        names = sorted({name for record in records for name in record.services}) if facet else []
+        services = [(s.name, s.running, s.start) for s in (facet.get(n) for n in names) if s is not None] if facet else []
+        self._file.unlink(missing_ok=True)  # of a try that was killed before its intent
+        # The standard library's writer: scripts and names may hold bytes that are not text, which it escapes.
+        text = json.dumps(msgspec.to_builtins(Recorded(packages=records, services=services)))
+        return {"records": write_new(self._file, text.encode("ascii")), "index": self._spare.make(plan)}
+
+    def put_back(self, records: str, index: str) -> list[str]:
+        """Install the packages again as they were, and bring back their files and what lay beside them.
+
+        Returns:
+            What could not be brought back as it was, for the technician.
+
+        Raises:
+            ActionFailed: the package manager failed.
+            DamagedCase: what was recorded cannot be read.
+        """
+        facet = self._workstation.packages
+        if facet is None:
+            raise ActionFailed("there is no package manager here any more")
+        facet.wait()
+        recorded, source = self._read(records), self._spare.source(index)
+        facet.clear_stand_ins(recorded.packages, source)  # of a try that was cut off
+        lacking = self._lacking(recorded.packages, facet)
+        if lacking or self._standing.exists():
+            self._install(lacking, source, index, facet)
+            facet.clear_stand_ins(recorded.packages, source)
+        stays = self._spare.bring_back(index, self._load(self._made), self._gone())
+        self._settle_services(recorded)
+        self._made.unlink(missing_ok=True)
+        return stays
+
+    def _install(self, lacking: list[PackageRecord], source: Source, index: str, facet: Packages) -> None:
+        """Have the packages installed, and note what that made, whether it went well or not. Killed in between, the next try
+        begins with what stood there at first.
+        """
+        if not self._standing.exists():
+            ours = self._load(self._made)  # by a try that failed
+            self._keep(self._standing, {path: state for path, state in self._spare.standing(index).items() if ours.get(path) != state})
+        before = self._load(self._standing)
+        try:
+            if lacking:
+                self._nothing_in_the_way(lacking, source, index, before)
+                files = {c.path for r in lacking for c in r.config_files}
+                facet.put_back(lacking, source, self._folder / "undo", self._output, lambda: self._spare.copy_back(index, files))
+        except (KleffError, OSError):
+            self._note(index, before)
+            raise
+        self._note(index, before)
+
+    def _note(self, index: str, before: Made) -> None:
+        self._keep(self._made, self._spare.made(index, before))
+        self._standing.unlink()
+
+    def _nothing_in_the_way(self, lacking: list[PackageRecord], source: Source, index: str, before: Made) -> None:
+        """The package manager replaces what stands at a package's paths; what has appeared there since must not be lost.
+
+        Raises:
+            ActionFailed: naming it.
+        """
+        files = self._workstation.files
+        config = {c.path for r in lacking for c in r.config_files}  # the package manager leaves these
+        paths = [lies for r in lacking for path, lies in r.paths if path not in config]
+        in_the_way = self._spare.foreign(index, before) & set(paths)
+        for text in (text for text in paths if source(text) is None):
+            path = files.path(text)
+            look = files.look(files.resolve(path).path) if path else None
+            in_the_way |= {text} if look is not None and not look.is_folder else set()
+        if in_the_way:
+            raise ActionFailed(
+                f"{min(in_the_way)} has appeared or changed since; the packages are not installed over it",
+                remedy="move it elsewhere, then undo again",
+            )
+
+    def _gone(self) -> list[str] | None:
+        """What the removal took along, as noted when it had ended; None if it was cut off."""
+        try:
+            return list(json.loads(self._difference.read_bytes())["gone"])
+        except FileNotFoundError:
+            return None
+        except (OSError, ValueError, KeyError) as error:
+            raise DamagedCase(
+                f"cannot be read: {error}", where=str(self._difference), remedy="restore the case folder from a copy"
+            ) from None
+
+    def _keep(self, file: Path, state: Made) -> None:
+        host().write_atomic(file, json.dumps(state).encode("ascii"))
+
+    def _load(self, file: Path) -> Made:
+        if not file.exists():
+            return {}
+        return {path: (inode, size, mtime) for path, (inode, size, mtime) in json.loads(file.read_bytes()).items()}
+
+    def _read(self, sha256: str) -> Recorded:
+        try:
+            return msgspec.convert(json.loads(read_checked(self._file, sha256)), Recorded)
+        except (msgspec.ValidationError, ValueError) as error:
+            raise DamagedCase(f"cannot be read: {error}", where=str(self._file), remedy="restore the case folder from a copy") from None
+
+    def _lacking(self, records: list[PackageRecord], facet: Packages) -> list[PackageRecord]:
+        """Which are not as they were.
+
+        Raises:
+            ActionFailed: one has been installed again in another version.
+        """
+        now = {p.name: p for p in facet.all()}
+        for record in records:
+            found = now.get(record.name)
+            if found is not None and found.state == "installed" and found.version != record.version:
+                raise ActionFailed(
+                    f"{record.name} {found.version} is installed now, not {record.version}; it is left",
+                    remedy="remove it first, then undo again",
+                )
+        wanted = {True: "installed", False: "config-files"}
+        return [r for r in records if r.name not in now or now[r.name].state != wanted[r.installed] or now[r.name].broken]
+
+    def _settle_services(self, recorded: Recorded) -> None:
+        facet = self._workstation.services
+        for name, running, start in recorded.services if facet else []:
+            assert facet is not None
+            facet.restore(Service(name, running, start))

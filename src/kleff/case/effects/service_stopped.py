@@ -1,0 +1,50 @@
+"""A service was stopped, and kept from starting until the case ends; taken back, it starts and runs as before."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from kleff.case.effects.base import UNDONE, Effect, TakenBack, stays
+from kleff.case.hands import Hands
+from kleff.case.record.effect import Journaled
+from kleff.procedure.globs import PathStyle
+from kleff.workstation.facets import Service
+
+
+class ServiceStopped(Effect, kw_only=True, frozen=True, omit_defaults=True):
+    """A service as it was before: whether it ran, and how it starts."""
+
+    kind: ClassVar[str] = "service changed"
+
+    name: str
+    running: bool
+    start: str
+    held: bool = False
+
+    @property
+    def service(self) -> Service:
+        return Service(self.name, self.running, self.start)
+
+    def undo(self, one: Journaled, hands: Hands) -> TakenBack:
+        services = hands.workstation.services
+        if services is None or services.get(self.name) is None:
+            return stays(f"the service {self.name} is no longer registered")
+        services.restore(self.service)
+        return UNDONE
+
+    def release(self, one: Journaled, hands: Hands) -> None:
+        """One that is still there may be started again as before; none is started."""
+        if self.held and hands.workstation.services is not None:
+            hands.workstation.services.release(self.service)
+
+    def what(self, one: Journaled, style: PathStyle) -> str:
+        return self.name
+
+
+def stop_service(hands: Hands, action: int, service: Service) -> None:
+    """Stop a service. It is held first: what watches over it must not start it again."""
+    services = hands.workstation.services
+    assert services is not None
+    with hands.doing(action, ServiceStopped(name=service.name, running=service.running, start=service.start, held=True)):
+        services.hold(service.name)
+        services.stop(service.name)

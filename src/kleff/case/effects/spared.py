@@ -1,0 +1,98 @@
+"""What the effects of outside programs share: a spare is taken before, and what the program did to it is told after."""
+
+from __future__ import annotations
+
+import json
+import time
+from base64 import b64decode, b64encode
+from collections.abc import Callable
+from typing import Literal
+
+from msgspec import field
+
+from kleff.case.aside.spare import Difference, Spare
+from kleff.case.aside.spare_plan import SparePlan
+from kleff.case.effects.base import Effect
+from kleff.case.hands import Hands
+from kleff.case.record.effect import Base64, Journaled, Sha256
+from kleff.errors import ActionFailed
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.host import host
+from kleff.workstation.paths import WPath
+
+STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
+
+
+class Spared(Effect, kw_only=True, frozen=True, omit_defaults=True):
+    """An effect before which a spare is taken.
+
+    Attributes:
+        spare: `making` while it is not known to be whole.
+        areas: where it lies; index: the SHA-256 of its index.
+    """
+
+    spare: Literal["", "making", "made"] = ""
+    areas_: list[Base64] = field(default_factory=list, name="areas")
+    index: Sha256 | Literal[""] = ""
+
+    def areas(self, place: bytes, files: FileTree) -> list[WPath]:
+        return [files.from_raw(b64decode(area)) for area in self.areas_]
+
+    def happened(self, one: Journaled, hands: Hands) -> bool:
+        """Believed from the moment its spare was complete: better one comparison too many."""
+        return self.spare != "making"
+
+    def again(self, one: Journaled) -> bool:
+        return bool(self.index)
+
+    def spares(self, one: Journaled, hands: Hands) -> list[WPath]:
+        return [area.child(f"{one.id:04d}-spare") for area in self.areas(b"", hands.workstation.files)]
+
+
+def spare_of(hands: Hands, number: int) -> Spare:
+    """The spare of an effect."""
+    return Spare(hands.workstation.files, hands.workstation.registry, hands.area, hands.case.folder, number)
+
+
+def areas_for(hands: Hands, plan: SparePlan) -> list[str]:
+    """Where the spare of the next effect will lie, as the journal keeps it."""
+    return [b64encode(area.raw).decode() for area in spare_of(hands, 0).areas(plan)]
+
+
+def no_spare(error: OSError, so: str) -> ActionFailed:
+    """A spare that could not be taken, as an error for a person."""
+    return ActionFailed(
+        f"no spare could be taken: {error.filename or ''} {error.strerror}; {so}", remedy="make room, or run without one: --spare off"
+    )
+
+
+def difference(hands: Hands, one: Journaled) -> Difference | None:
+    """What has become of what is in an effect's spare; None if it has none."""
+    assert isinstance(one.effect, Spared)
+    return spare_of(hands, one.id).difference(one.effect.index) if one.effect.index else None
+
+
+def record_difference(hands: Hands, one: Journaled) -> str:
+    """What an outside program did to what is in the spare, in words; kept whole in the case."""
+    found = difference(hands, one)
+    if found is None:
+        return ""
+    text = json.dumps(
+        {"removed": found.removed, "changed": found.changed, "keys_removed": found.keys_removed, "gone": found.gone}, indent=1
+    )
+    host().write_atomic(hands.case.folder / "undo" / f"{one.id:04d}-difference.json", text.encode())
+    return f"it {found.text}"
+
+
+def until_still(hands: Hands, one: Journaled, enough: Callable[[], bool]) -> None:
+    """Wait until nothing of what is in an effect's spare changes any more (a copy that was handed over to may be at work),
+    or `enough` says so.
+    """
+    still_since, last = time.monotonic(), ""
+    while time.monotonic() - still_since < STILL and not enough():
+        found = difference(hands, one)
+        if found is None:
+            return
+        if found.text != last:
+            still_since, last = time.monotonic(), found.text
+        time.sleep(0.2)

@@ -1,0 +1,101 @@
+"""An uninstaller was run; taken back, what it removed is brought back from the spare that was taken before."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+import msgspec
+from msgspec import field
+
+from kleff.case.aside.spare_plan import SparePlan
+from kleff.case.effects.base import TakenBack, stays
+from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of, until_still
+from kleff.case.hands import Hands
+from kleff.case.record.effect import Journaled, Pid
+from kleff.errors import Interrupted
+from kleff.procedure.globs import PathStyle
+from kleff.workstation.facets import Running, Workstation
+
+
+class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
+    """An outside program that removes a product.
+
+    Attributes:
+        what: the product; boot: of the workstation when it was started.
+        pid, started: its process, known a moment after it was started.
+        code: how it ended; ended: it is over, and a further try starts anew; watching: it has returned, and the product is watched.
+    """
+
+    kind: ClassVar[str] = "uninstaller ran"
+
+    what_: str = field(default="", name="what")
+    command: list[str]
+    boot: str = ""
+    pid: Pid = 0
+    started: float = 0.0
+    code: int | None = None
+    ended: bool = False
+    watching: bool = False
+
+    def undo(self, one: Journaled, hands: Hands) -> TakenBack:
+        if not self.index:
+            return stays(f"what the uninstaller of {self.what_} removed is not taken back; install the product again")
+        left = spare_of(hands, one.id).bring_back(self.index)
+        return stays("; ".join(left)) if left else TakenBack("undone", f"brought back from the spare: {self.what_}")
+
+    def wait(self, one: Journaled, hands: Hands) -> None:
+        """One that a killed run started may still be at work, or a copy it handed over to: nothing is put back under it."""
+        running, commands = started_by(one, hands.workstation), hands.workstation.commands
+        if one.state != "intended" or (running is None and self.spare == "making"):
+            return
+        hands.progress.say(f"waiting for the uninstaller of {self.what_} to end")
+        while running is not None and commands is not None and not commands.wait(running, 0.25):
+            _check_stop(hands)
+        until_still(hands, one, hands.progress.should_stop)
+        _check_stop(hands)
+
+    def what(self, one: Journaled, style: PathStyle) -> str:
+        return self.what_
+
+
+def _check_stop(hands: Hands) -> None:
+    if hands.progress.should_stop():
+        folder = hands.case.folder
+        raise Interrupted("stopped; part of the case is taken back", where=str(folder), remedy=f"go on with  kleff undo {folder}")
+
+
+def run_uninstaller(hands: Hands, action: int, what: str, command: list[str], plan: SparePlan | None) -> tuple[Journaled, Running]:
+    """Start an uninstaller: the intent, after it the spare, complete, and only then the program.
+
+    Args:
+        plan: what the spare is made of; None to take none.
+
+    Raises:
+        ActionFailed: no spare can be taken, or it cannot be started.
+    """
+    commands = hands.workstation.commands
+    assert commands is not None
+    effect = UninstallerRan(what_=what, command=command, boot=hands.workstation.boot)
+    one = hands.intend(action, effect) if plan is None else _spared(hands, action, effect, plan)
+    running = commands.start(command, hands.case.output(one.id))
+    return hands.amend(one, pid=running.pid, started=running.started), running
+
+
+def _spared(hands: Hands, action: int, effect: UninstallerRan, plan: SparePlan) -> Journaled:
+    one = hands.intend(action, msgspec.structs.replace(effect, areas_=areas_for(hands, plan), spare="making"))
+    hands.progress.say("     taking a spare of the product")
+    try:
+        index = spare_of(hands, one.id).make(plan)
+    except OSError as error:
+        raise no_spare(error, "the uninstaller was not run") from None
+    return hands.amend(one, spare="made", index=index)
+
+
+def started_by(one: Journaled, workstation: Workstation) -> Running | None:
+    """The process an effect has started on this boot, by its journaled number and start time; where Kleff was killed before
+    they were journaled, by its command.
+    """
+    effect, commands = one.effect, workstation.commands
+    if not isinstance(effect, UninstallerRan) or effect.boot != workstation.boot or commands is None:
+        return None
+    return Running(effect.pid, effect.started) if effect.pid else commands.find_running(effect.command)

@@ -1,0 +1,36 @@
+"""Running a program of the workstation to its end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from kleff.errors import ActionFailed
+from kleff.workstation.facets import Commands, Given
+
+
+def run_to_its_end(commands: Commands, argv: Sequence[str], output: Path, given: Given, patience: float) -> None:
+    """Start a program and wait for it.
+
+    Args:
+        output: where its standard output goes, and its errors unless `given` says otherwise.
+        patience: seconds it may take.
+
+    Raises:
+        ActionFailed: it cannot be started, does not end in time, or ends badly.
+    """
+    running = commands.start(argv, output, given)
+    if not commands.wait(running, patience):
+        raise ActionFailed(f"{argv[0]} has not ended in time", remedy="do it by hand, then resume with --skip")
+    if running.code != 0:
+        said = last_words(given.errors or output)
+        raise ActionFailed(f"{argv[0]} ended with exit code {running.code}{said}", remedy=f"read {given.errors or output}; then resume")
+
+
+def last_words(output: Path) -> str:
+    """The last line a program wrote, behind a colon; "" if it wrote nothing."""
+    try:
+        lines = [line for line in output.read_text("utf-8", "replace").splitlines() if line.strip()]
+    except OSError:
+        return ""
+    return f": {lines[-1][:200]}" if lines else ""

@@ -1,0 +1,133 @@
+"""The command that puts saved data back: restore."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from kleff.cli.options import (
+    CasesOption,
+    JsonOption,
+    LibraryOption,
+    OnOption,
+    QuietOption,
+    SecretOption,
+    TechnicianOption,
+    TicketOption,
+    YesOption,
+)
+
+if TYPE_CHECKING:
+    from kleff.case.bag.opened import SavedBag
+    from kleff.engine.opening import Opened
+    from kleff.objects.base.secrets import Secrets
+
+
+SavedArgument = Annotated[str, typer.Argument(metavar="CASE|BAG", help="A case, or the folder of a bag that was carried here.")]
+LabelOption = Annotated[
+    list[str] | None, typer.Option("--only", metavar="LABEL", help="Only what was saved under this label; may be given more than once.")
+]
+AccountOption = Annotated[
+    list[str] | None, typer.Option("--account", metavar="NAME", help="Only what was saved of this account; may be given more than once.")
+]
+ToOption = Annotated[
+    list[str] | None,
+    typer.Option("--to-account", metavar="[OLD=]NEW", help="Give it to another account of this workstation; may be given more than once."),
+]
+OwnProcedureOption = Annotated[
+    str | None,
+    typer.Option(
+        "--procedure", metavar="PROC", help="Your own procedure, for a bag (default: the library's, by its id).", show_default=False
+    ),
+]
+
+
+def restore(
+    saved: SavedArgument,
+    only: LabelOption = None,
+    account: AccountOption = None,
+    to_account: ToOption = None,
+    replace: Annotated[bool, typer.Option("--replace", help="Set aside first what stands in the way.")] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")] = False,
+    procedure: OwnProcedureOption = None,
+    on: OnOption = None,
+    yes: YesOption = False,
+    ticket: TicketOption = "",
+    technician: TechnicianOption = "",
+    cases: CasesOption = None,
+    library: LibraryOption = None,
+    secret_fd: SecretOption = None,
+    quiet: QuietOption = False,
+    json: JsonOption = False,
+) -> None:
+    """Put saved data back, after a reinstall or on another workstation. What is there stays."""
+    from kleff.cli.common import confirm, default_cases, given_secrets
+    from kleff.cli.manual import me
+    from kleff.cli.progress import watching
+    from kleff.cli.show import message, show
+    from kleff.cli.work import closing
+    from kleff.engine.opening import Ticket
+    from kleff.engine.restore import Restorer, Wanted, agreed, check_room
+    from kleff.engine.restoring import make_restore_plan
+    from kleff.engine.run import refuse_if_refused
+    from kleff.errors import NotClean
+    from kleff.objects.base.action import MANUAL
+    from kleff.report.documents import encode
+    from kleff.report.restoring import restore_document, restore_page
+
+    where = cases or default_cases()
+    to = dict(_pair(text) for text in to_account or [])
+    job, bag, own = _opened(saved, where, on, yes, procedure, library, given_secrets(secret_fd), quiet)
+    made = make_restore_plan(job, bag, own, Wanted(tuple(only or ()), tuple(account or ())), to, replace)
+    restoring, plan = made.restoring, made.plan
+    if json and dry_run:
+        print(encode(restore_document(restoring, plan)))
+    elif not json:
+        show(restore_page(restoring, plan))
+    refuse_if_refused(plan)
+    if dry_run:
+        return
+    if not made.anything:
+        message("\nNothing is to be put back; no case was made.")
+        if any(a.state == MANUAL for a in plan.actions):
+            raise typer.Exit(NotClean.exit_code)
+        return
+    check_room(restoring, plan)
+    workstation = job.workstation
+    remedy = f"look at it with  --dry-run,  then add  --yes --on {workstation.spec}"
+    confirm(f"\nPut this back on {workstation.name} ({workstation.spec})?", yes, remedy)
+    purpose, by = f"restoring {bag.folder.name}", Ticket(ticket, technician or me())
+    with job.begin(restoring.here, plan, where, by, purpose, facts=agreed(restoring)) as case:
+        if not quiet:
+            message(f"\nCase {case.folder}")
+        with watching(quiet) as progress:
+            ended = Restorer(restoring, case, progress).run()
+    closing(job, case.folder, ended, json)
+
+
+def _pair(text: str) -> tuple[str, str]:
+    old, equals, new = text.partition("=")
+    return (old.strip(), new.strip()) if equals else ("", text.strip())
+
+
+def _opened(
+    saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None, secrets: Secrets, quiet: bool
+) -> tuple[Opened, SavedBag, bool]:
+    """The technician's own procedure on the workstation, the bag verified whole, and whether it was made right here."""
+    from kleff.case.record.folder import find_case
+    from kleff.cli.common import check_named, library_of
+    from kleff.cli.progress import watching
+    from kleff.engine.restoring import opened_bag, opened_case, verified
+
+    folder, shelf = Path(saved), library_of(library)
+    if (folder / "bagit.txt").is_file():
+        check_named(on, yes)
+        with watching(quiet) as progress:
+            bag = verified(folder.absolute(), progress, secrets, own=False)
+        return opened_bag(bag, on or "this", procedure, shelf, secrets), bag, False
+    folder = find_case(saved, cases)
+    job = opened_case(folder, on, procedure, shelf, secrets)
+    with watching(quiet) as progress:
+        return job, verified(folder / "bag", progress, secrets, own=True), True

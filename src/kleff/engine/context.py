@@ -1,0 +1,140 @@
+"""A procedure on a workstation, and what on it must stay: the context everything is planned in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+import kleff.objects.standard  # noqa: F401  makes the kinds known
+from kleff.case.guard.guard import Guard, Kept
+from kleff.objects.base.action import Sighting
+from kleff.objects.base.here import Here, Options, Programs
+from kleff.objects.base.kind import Claimed, Claims, Keeps, Looks, able, kind_of, kinds
+from kleff.objects.base.resolve import Resolver
+from kleff.objects.base.secrets import Secrets
+from kleff.procedure.conditions import Answer
+from kleff.procedure.load import LoadedStep, Procedure
+from kleff.workstation.facets import Workstation
+from kleff.workstation.paths import WPath
+
+# What stands for an answer that nobody needed to give (a look at a procedure, without a plan).
+_NONE: dict[str, Answer] = {"yes-no": False, "one": "", "some": []}
+
+
+def look_only(workstation: Workstation, procedure: Procedure) -> Here:
+    """A context in which evidence can be asked, and nothing planned."""
+    return Here(workstation, procedure, Guard(workstation), Resolver(workstation, procedure), _defaults(procedure))
+
+
+def make_context(
+    workstation: Workstation, procedure: Procedure, others: Sequence[Procedure] = (), answers: dict[str, Answer] | None = None,
+    options: Options | None = None, secrets: Secrets | None = None, programs: Programs | None = None,
+) -> Here:  # fmt: skip
+    """A context for planning and running.
+
+    Args:
+        others: the other procedures of the library; what they claim stays while their product is present.
+        answers: to the procedure's questions; the defaults where they are left out.
+    """
+    here = replace(
+        look_only(workstation, procedure), answers={**_defaults(procedure), **(answers or {})}, options=options or Options(),
+        secrets=secrets or Secrets(), programs=programs or Programs(),
+    )  # fmt: skip
+    if any("version" in s.model.when + s.model.unless for s in procedure.steps):
+        here = replace(here, versions=tuple(sorted({s.version for s in sightings(here) if s.version})))
+    kept = here.guard.kept
+    _keep_named(here, kept)
+    _keep_unwanted(here, kept)
+    _keep_what_stays(here, kept)
+    for other in others:
+        _keep_claimed(replace(look_only(workstation, other), guard=here.guard), kept)
+    return here
+
+
+def _defaults(procedure: Procedure) -> dict[str, Answer]:
+    return {ask.id: ask.default if ask.default is not None and not ask.from_ else _NONE[ask.type] for ask in procedure.asks}
+
+
+def secrets_needed(procedure: Procedure, system: str) -> list[str]:
+    """The names of the secrets that steps of a procedure need on a system."""
+    return list(dict.fromkeys(s.model.needs_secret for s in procedure.steps if s.model.on in (None, system) and s.model.needs_secret))
+
+
+def steps_here(here: Here, phase: str) -> list[LoadedStep]:
+    """The steps of a phase that are meant for this system."""
+    steps = here.procedure.evidence if phase == "evidence" else here.procedure.phase(phase)
+    return [s for s in steps if s.model.on in (None, here.workstation.system)]
+
+
+def going_steps(here: Here, *phases: str) -> list[LoadedStep]:
+    """The steps of phases that are meant for this system and wanted by the answers."""
+    return [s for phase in phases for s in steps_here(here, phase) if not here.not_wanted(s.model)]
+
+
+def look(step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    """What of a step's thing is there; nothing if its kind cannot tell."""
+    kind = able(kind_of(step.kind), Looks)
+    if kind is not None:
+        yield from kind.look(step, here)
+
+
+def sightings(here: Here) -> list[Sighting]:
+    """All evidence that is there."""
+    return [found for step in going_steps(here, "evidence") for found in look(step, here)]
+
+
+def claimed_by(here: Here, steps: Sequence[LoadedStep]) -> Claimed:
+    """What steps name as the product's own."""
+    claimed = Claimed()
+    for step in steps:
+        kind = able(kind_of(step.kind), Claims)
+        if kind is not None:
+            claimed.add(kind.claims(step, here))
+    return claimed
+
+
+def _places(here: Here, steps: Sequence[LoadedStep]) -> list[WPath]:
+    return list({target.path.key: target.path for target, _ in claimed_by(here, steps).targets}.values())
+
+
+def _keep_named(here: Here, kept: Kept) -> None:
+    for text in here.procedure.keep.paths:
+        for expanded in here.resolver.expand(text):
+            if not expanded.absent:
+                kept.patterns.append((expanded.volume, expanded.pattern, f"the procedure keeps {text}"))
+
+
+def _keep_unwanted(here: Here, kept: Kept) -> None:
+    """What a step would delete that the answers do without stays, also where another step names a folder above it."""
+    for step in steps_here(here, "delete"):
+        reason = here.not_wanted(step.model)
+        if reason:
+            kept.places += [(place, f"{reason} (line {step.line})") for place in _places(here, [step])]
+        ask = next((a for a in here.procedure.asks if a.id == step.model.chosen and a.from_ == "accounts"), None)
+        if ask is not None:
+            chosen = here.answers.get(ask.id, [])
+            for account in here.resolver.accounts(step.model.concerns):
+                model = step.model.of_account(account.name)
+                if model is not None and account.name not in (chosen if isinstance(chosen, list) else [chosen]):
+                    one = replace(step, model=model)
+                    why = f"not chosen: {account.name} (line {step.line})"
+                    kept.places += [(place, why) for place in _places(here, [one]) if account.home.holds(place)]
+
+
+def _keep_what_stays(here: Here, kept: Kept) -> None:
+    """What each kind knows to stay: products that are not uninstalled, packages that are not removed."""
+    claimed = claimed_by(here, going_steps(here, "delete"))
+    steps = going_steps(here, "uninstall", "purge")
+    for kind in kinds():
+        keeping = able(kind, Keeps)
+        if keeping is not None:
+            found = keeping.keep(steps, here, claimed)
+            kept.places += found.places
+            kept.single.update(found.single)
+
+
+def _keep_claimed(other: Here, kept: Kept) -> None:
+    """Paths that another procedure would delete, while its product is there."""
+    if any(s.in_range and not s.unreadable for s in sightings(other)):
+        reason = f"the procedure of {other.procedure.product.name}, which is present, claims it"
+        kept.places += [(place, reason) for place in _places(other, going_steps(other, "delete"))]

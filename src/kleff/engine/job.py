@@ -1,0 +1,251 @@
+"""A job: one procedure on one workstation, from the first look to the last. What every front end opens.
+
+Questions are put and progress is told through what is handed in; nothing here asks, prints or ends the process.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Self
+
+from kleff.engine.choices import Choice, choices, settle, with_found
+from kleff.engine.context import secrets_needed
+from kleff.engine.library import Library, load
+from kleff.engine.opening import NOWHERE, Opened, Ticket
+from kleff.engine.plan import Plan, make_plan
+from kleff.engine.readiness import check_names, check_ready
+from kleff.engine.survey import Survey, survey
+from kleff.engine.verify import Verification, verify
+from kleff.objects.base.here import Here, Options
+from kleff.procedure.conditions import Answer
+from kleff.procedure.load import Procedure
+from kleff.progress import Progress, Silent
+from kleff.workstation.open import open_workstation
+
+if TYPE_CHECKING:  # what only a run needs is not loaded for a look
+    from kleff.case.bag.encryption import BagKey
+    from kleff.case.discard import Holds
+    from kleff.case.undo import Undone
+    from kleff.engine.case_job import CaseRecord
+    from kleff.engine.restore import Wanted
+    from kleff.engine.run import Ended
+
+ASIDE = ("before", "backup", "verify", "after")
+
+
+@dataclass(frozen=True)
+class Preview:
+    """A plan in its context, and the questions with what their other answers would change."""
+
+    here: Here
+    plan: Plan
+    choices: list[Choice] = field(default_factory=list)
+
+    @property
+    def anything(self) -> bool:
+        """Whether there is something to stop or remove; a procedure that only saves has always something to do."""
+        actions = self.plan.actions
+        if all(a.phase in ASIDE for a in actions):
+            return any(a.phase == "backup" for a in actions)
+        return any(a.state in ("to do", "manual", "unreadable") for a in actions if a.phase not in ASIDE)
+
+
+@dataclass(frozen=True)
+class Job(Opened):
+    """One procedure on one workstation, with all that can be done with it.
+
+    A job is about a case from the beginning (`of_case`), or makes one (`run`).
+    """
+
+    @classmethod
+    def open(cls, procedure: str | Path, on: str = "this", library: Library = NOWHERE, options: Options | None = None) -> Self:
+        """Open a job.
+
+        Args:
+            procedure: a file, or the id of one in the library.
+            on: `this`, `root:FOLDER` or `lab:FOLDER`.
+
+        Raises:
+            ProcedureError: there is no such procedure, or it is not valid.
+            NoSuchWorkstation: there is no such workstation.
+        """
+        return cls(open_workstation(on), load(library.find(str(procedure))), library, options or Options())
+
+    @classmethod
+    def of_case(cls, folder: Path, on: str | None = None) -> Self:
+        """The job of a case: its own copy of the procedure, on the workstation it was made on, with the answers of that time.
+
+        Raises:
+            NoSuchCase, DamagedCase: it cannot be opened.
+            Refused: the workstation is another, or others could have changed the case.
+        """
+        from kleff.case.record.folder import open_case
+        from kleff.engine.case_job import answers_of, procedure_of, spare_of, workstation_of
+
+        with open_case(folder) as case:
+            procedure = procedure_of(case)
+            library = Library(Path(case.text("library"))) if case.text("library") else NOWHERE
+            workstation = workstation_of(case, on)
+            return cls(workstation, procedure, library, Options(spare=spare_of(case)), case=folder, answers=answers_of(case))
+
+    def with_options(self, options: Options) -> Self:
+        """The same job, to be done otherwise."""
+        return replace(self, options=options)
+
+    # -- looking ----------------------------------------------------------------------------------------------
+
+    def survey(self) -> Survey:
+        """Is the product here, which versions, who uses it?"""
+        return survey(self.context())
+
+    def settled(self, given: Iterable[str] = ()) -> tuple[Procedure, dict[str, Answer]]:
+        """The procedure with the choices that depend on what is found here, and an answer to every question.
+
+        Args:
+            given: answers as `ID=VALUE`.
+
+        Raises:
+            UsageError: an answer that no question knows.
+            Refused: a question without an answer.
+        """
+        procedure = with_found(self.procedure, self.context)
+        return procedure, settle(procedure, given, self.ask)
+
+    def preview(self, given: Sequence[str] = (), compared: bool = True) -> Preview:
+        """What would be done. Nothing is touched.
+
+        Args:
+            given: answers as `ID=VALUE`.
+            compared: also tell what other answers would change.
+
+        Raises:
+            UsageError: an answer that no question knows, or a name that cannot be waived or confirmed.
+            Refused: a question without an answer.
+        """
+        check_names(self.procedure, self.options.waived, self.options.confirmed)
+        procedure, answers = self.settled(given)
+        here = self.context(answers, procedure)
+        plan = make_plan(here)
+
+        def again(other: dict[str, Answer]) -> Plan:
+            return make_plan(self.context(other, procedure, here.programs.again()))
+
+        said = [f"{name}=" for name in answers] if self.ask else given
+        return Preview(here, plan, choices(procedure, answers, said, plan, again) if compared else [])
+
+    def verify(self, given: Sequence[str] = ()) -> Verification:
+        """Is it gone?"""
+        if self.case is not None:
+            return verify(self.context())
+        procedure, answers = self.settled(given)
+        return verify(self.context(answers, procedure))
+
+    # -- doing ------------------------------------------------------------------------------------------------
+
+    def check_secrets(self) -> None:
+        """Have every secret at hand that a step needs.
+
+        Raises:
+            Refused: nobody gives one.
+        """
+        for name in secrets_needed(self.procedure, self.workstation.system):
+            self.secrets.get(name)
+
+    def run(
+        self, preview: Preview, cases: Path, ticket: Ticket | None = None, progress: Progress | None = None, key: BagKey | None = None,
+        begun: Callable[[Path], None] | None = None,
+    ) -> tuple[Path, Ended]:  # fmt: skip
+        """Do what was agreed, as a new case, and look whether the product is gone.
+
+        Args:
+            cases: the folder in which the case's folder is made.
+            key: locks the bag.
+            begun: is told the case's folder before anything is done.
+
+        Returns:
+            The case's folder, and how it ended.
+
+        Raises:
+            Refused: something in the plan is refused, or it should not begin now; nothing was changed.
+            Stopped, Interrupted, RestartNeeded: the case is open.
+        """
+        from kleff.engine.run import Runner, refuse_if_refused
+
+        refuse_if_refused(preview.plan)
+        check_ready(preview.here, preview.plan, cases)
+        purpose = f"running {self.procedure.product.id}"
+        with self.begin(preview.here, preview.plan, cases, ticket or Ticket(), purpose, key) as case:
+            if begun is not None:
+                begun(case.folder)
+            return case.folder, Runner(preview.here, case, progress or Silent(), key).run()
+
+    # -- a case that was begun --------------------------------------------------------------------------------
+
+    def resume(self, skip: int = 0, because: str = "", progress: Progress | None = None) -> Ended:
+        """Go on with a case that stopped, was killed or waits for a restart.
+
+        Args:
+            skip: the number of an action to go past; because: why.
+
+        Raises:
+            Refused: there is nothing to go on with.
+            Stopped, Interrupted, RestartNeeded: the case is open.
+        """
+        from kleff.engine.case_job import resume
+
+        return resume(self, skip, because, progress or Silent())
+
+    def undo(self, only: set[int] | None = None, progress: Progress | None = None) -> Undone:
+        """Take the case back.
+
+        Args:
+            only: the numbers of the actions whose effects are taken back.
+
+        Raises:
+            Refused: it cannot be taken back.
+            Interrupted: asked to stop; it can be called again.
+        """
+        from kleff.engine.case_job import undo
+
+        return undo(self, only, progress or Silent())
+
+    def discard(self, agreed: Callable[[Holds], None] | None = None, progress: Progress | None = None) -> Holds:
+        """Delete for good what the case set aside.
+
+        Args:
+            agreed: is told how much that is before anything is deleted, and raises what stops it.
+
+        Raises:
+            Refused: the case is not finished.
+        """
+        from kleff.engine.case_job import discard
+
+        return discard(self, agreed, progress or Silent())
+
+    def restore(self, wanted: Wanted | None = None, progress: Progress | None = None) -> tuple[Path, Ended] | None:
+        """Restore what the case has saved, as a case of its own beside it; what is there stays.
+
+        Returns:
+            The new case's folder and how it ended; None if all of it is in place.
+
+        Raises:
+            Refused: the case holds no finished bag, or something in it may not be put where it belongs.
+        """
+        from kleff.engine.restoring import restore_case
+
+        return restore_case(self, wanted, progress or Silent())
+
+    def record(self) -> CaseRecord:
+        """What the case knows: its facts, its plan with what became of it, its effects, how it was verified."""
+        from kleff.engine.case_job import record
+
+        return record(self)
+
+    @staticmethod
+    def cases(folder: Path) -> list[Path]:
+        """The case folders below a folder, in order."""
+        from kleff.case.record.folder import all_cases
+
+        return list(all_cases(folder))

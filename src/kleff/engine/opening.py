@@ -1,0 +1,140 @@
+"""What a job is opened with, and a new case for it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kleff.engine.context import make_context
+from kleff.engine.library import Library
+from kleff.engine.plan import Plan
+from kleff.errors import Refused
+from kleff.objects.base.action import DONE, SKIPPED
+from kleff.objects.base.here import Here, Options, Programs
+from kleff.objects.base.secrets import Secrets
+from kleff.procedure.conditions import Answer
+from kleff.procedure.load import RULES, Procedure
+from kleff.procedure.model import Ask
+from kleff.workstation.facets import Workstation
+
+if TYPE_CHECKING:  # what only a run needs is not loaded for a look
+    from kleff.case.bag.encryption import BagKey
+    from kleff.case.record.folder import Case
+
+NOWHERE = Library(Path("/nonexistent"))
+
+
+@dataclass(frozen=True)
+class Ticket:
+    """What a case is done for, and by whom."""
+
+    number: str = ""
+    technician: str = ""
+
+
+@dataclass(frozen=True)
+class Opened:
+    """One procedure on one workstation.
+
+    Attributes:
+        library: the procedures beside it; what they claim stays while their product is present.
+        options: how a run is to be done.
+        secrets: what commands of the procedure need to be told.
+        ask: puts one of the procedure's questions to a person; "" for its default. None if nobody is there.
+        case: the folder of the case it is about, if it has been begun; answers: that were given then.
+    """
+
+    workstation: Workstation
+    procedure: Procedure
+    library: Library = NOWHERE
+    options: Options = field(default_factory=Options)
+    secrets: Secrets = field(default_factory=Secrets)
+    ask: Callable[[Ask], str] | None = None
+    case: Path | None = None
+    answers: dict[str, Answer] | None = None
+
+    def context(
+        self, answers: dict[str, Answer] | None = None, procedure: Procedure | None = None, programs: Programs | None = None
+    ) -> Here:
+        """The context everything is planned in."""
+        procedure = procedure or self.procedure
+        answers = self.answers if answers is None else answers
+        return make_context(self.workstation, procedure, self.library.others(procedure), answers, self.options, self.secrets, programs)
+
+    def folder(self) -> Path:
+        """The folder of the case it is about.
+
+        Raises:
+            Refused: it is about none.
+        """
+        if self.case is None:
+            raise Refused("there is no case yet", remedy="run the procedure first")
+        return self.case
+
+    def check_begin(self) -> None:
+        """Whether anything may be begun on the workstation.
+
+        Raises:
+            Refused: it needs an administrator.
+            Blocked: another case is unfinished there.
+        """
+        from kleff.case.record.folder import check_unmarked
+
+        check_rights(self.workstation)
+        check_unmarked(self.workstation)
+
+    @contextmanager
+    def begin(
+        self,
+        here: Here,
+        plan: Plan,
+        cases: Path,
+        ticket: Ticket,
+        purpose: str,
+        key: BagKey | None = None,
+        facts: dict[str, str] | None = None,
+    ) -> Iterator[Case]:
+        """A new case with the agreed plan, the only one at work on the workstation.
+
+        Args:
+            cases: the folder in which its folder is made.
+            purpose: what others are told who find the workstation in use.
+            facts: what else the case keeps.
+
+        Raises:
+            Blocked: another Kleff is at work, or a case is unfinished.
+            Refused: the folder cannot be made, or others could change it.
+        """
+        from kleff.case.record.effect import dump
+        from kleff.case.record.folder import check_trusted, create_case
+        from kleff.case.record.unfinished import lock
+        from kleff.engine.rows import record_plan
+
+        product = here.procedure.product
+        with lock(self.workstation, purpose):
+            case = create_case(
+                cases, self.workstation, here.procedure.raw, product.id,
+                product=product.name, procedure_name=here.procedure.name, ticket=ticket.number, technician=ticket.technician,
+                library=str(self.library.folder.absolute()) if self.library is not NOWHERE else "", spare=self.options.spare,
+                answers=dump(here.answers), locked="yes" if key else "", rules=str(RULES), **(facts or {}),
+            )  # fmt: skip
+            with case:
+                check_trusted(case.folder, "the case", self.workstation)
+                record_plan(case, plan)
+                for action in plan.actions:
+                    if action.phase == "before" and action.state in (DONE, SKIPPED):
+                        case.journal.tell(f"{action.target}: {action.reason}")
+                yield case
+
+
+def check_rights(workstation: Workstation) -> None:
+    """Working in another tree needs an administrator.
+
+    Raises:
+        Refused.
+    """
+    if workstation.needs_admin and not workstation.admin:
+        raise Refused("working in another tree needs an administrator", where=workstation.spec, remedy="run Kleff as root")

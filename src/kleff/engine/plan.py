@@ -1,0 +1,177 @@
+"""The plan: every step resolved into actions, in phase order. Nothing is touched."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
+import msgspec
+
+from kleff.engine.context import steps_here
+from kleff.engine.holders import Holder, planned_holders
+from kleff.errors import LinkOnTheWay
+from kleff.objects.base.action import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action
+from kleff.objects.base.here import Here
+from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
+from kleff.objects.base.presence import plan_condition
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.versions import parse_duration
+
+# `backup` before `stop` (an export needs the server); what says `stopped = true` after it.
+ORDER = (
+    ("before", None), ("backup", False), ("stop", None), ("backup", True), ("uninstall", None), ("purge", None), ("delete", None),
+    ("verify", None), ("after", None),
+)  # fmt: skip
+REMOVING = ("uninstall", "purge", "delete")
+UNCOUNTED = ("before", "verify", "after")
+
+
+class Totals(msgspec.Struct, kw_only=True):
+    """Sums over a plan; sizes in bytes."""
+
+    to_do: int = 0
+    absent: int = 0
+    kept: int = 0
+    refused: int = 0
+    manual: int = 0
+    unreadable: int = 0
+    saved_items: int = 0
+    saved_size: int = 0
+    rescued_items: int = 0
+    rescued_size: int = 0
+    aside_items: int = 0
+    aside_size: int = 0
+    keys: int = 0
+    values: int = 0
+
+
+class Plan(msgspec.Struct, kw_only=True):
+    """The actions of a procedure on a workstation, numbered in the order they are done.
+
+    Attributes:
+        no_return: number of the first action that cannot be taken back; 0 if there is none.
+        holders: who has something of the product open now.
+    """
+
+    actions: list[Action]
+    totals: Totals
+    no_return: int = 0
+    holders: list[Holder] = []
+
+    @property
+    def refused(self) -> list[Action]:
+        return [a for a in self.actions if a.state == REFUSED and a.phase not in ("before", "verify")]
+
+    @property
+    def not_ready(self) -> list[Action]:
+        """What the procedure asks for and is not so."""
+        return [a for a in self.actions if a.phase == "before" and a.state in (REFUSED, UNREADABLE)]
+
+
+def make_plan(here: Here) -> Plan:
+    """Resolve every step."""
+    actions = []
+    for phase, after_stop in ORDER:
+        for step in steps_here(here, phase):
+            if after_stop is None or step.model.after_stop == after_stop:
+                actions += plan_step(step, here)
+    _mark_synced(here, actions)
+    for adding in (a for kind in kinds() if (a := able(kind, Adds))):
+        at = next((n for n, a in enumerate(actions) if a.phase in adding.ahead_of), len(actions))
+        actions[at:at] = adding.add(actions, here)
+    return numbered(actions, planned_holders(here, actions))
+
+
+def numbered(actions: list[Action], holders: list[Holder] | None = None) -> Plan:
+    """A plan of actions, in their order."""
+    for number, action in enumerate(actions, 1):
+        action.number = number
+    final = [a.number for a in actions if a.final and a.state == TO_DO]
+    return Plan(actions=actions, totals=_totals(actions), no_return=final[0] if final else 0, holders=holders or [])
+
+
+def plan_step(step: LoadedStep, here: Here) -> list[Action]:
+    """The actions of one step; those of a step that the answers do without are kept."""
+    kind = kind_of(step.kind)
+    looking, planning = able(kind, Looks), able(kind, Plans)
+    if step.model.expected and looking is not None:
+        actions = [plan_condition(looking, step, here)]
+    else:
+        actions = list(planning.plan(step, here)) if planning is not None else []
+    _leave_synced(step, here, actions)
+    _leave_unchosen(step, here, actions)
+    reason = here.not_wanted(step.model)
+    for action in actions if reason else ():
+        if action.state != ABSENT:
+            action.keep(reason)
+            action.shows = []
+    return actions
+
+
+def _leave_unchosen(step: LoadedStep, here: Here, actions: list[Action]) -> None:
+    """Of what was found only what was chosen: the account's, the version's or the component's actions."""
+    if not step.model.chosen:
+        return
+    ask = next(a for a in here.procedure.asks if a.id == step.model.chosen)
+    answer = here.answers[ask.id]
+    wanted = [answer] if isinstance(answer, str) else answer if isinstance(answer, list) else []
+    for action in actions:
+        is_of = {"accounts": action.account, "versions": action.version, "components": action.component}[str(ask.from_)]
+        if action.state != ABSENT and is_of and is_of not in wanted:
+            action.keep(f"not chosen: {is_of}")
+
+
+def _leave_synced(step: LoadedStep, here: Here, actions: list[Action]) -> None:
+    """What a sync program has in the person's own account elsewhere is not saved, if the step says so."""
+    synced = step.model.synced
+    if synced is None:
+        return
+    try:
+        last = list(_last_synced(synced.path, here))
+    except (OSError, LinkOnTheWay):
+        last = []  # what cannot be looked at shows nothing; it is saved
+    for action in (a for a in actions if a.state == TO_DO):
+        found = [t for name, t in last if name in ("", action.account)]
+        if found and time.time() - max(found) / 10**9 < parse_duration(synced.newer_than):
+            action.state = KEPT
+            action.reason = (
+                f"synchronised {datetime.fromtimestamp(max(found) / 10**9, UTC):%Y-%m-%d %H:%M}: it is in the person's own account"
+            )
+
+
+def _last_synced(text: str, here: Here) -> Iterator[tuple[str, int]]:
+    """(account, modification time in ns) of what a sync program writes."""
+    files = here.workstation.files
+    for expanded in here.resolver.expand(text):
+        for path in files.expand(expanded.volume, expanded.pattern) if not expanded.absent else ():
+            look = files.look(path)
+            if look is not None:
+                yield (expanded.account.name if expanded.account else ""), look.times[1]
+
+
+def _mark_synced(here: Here, actions: list[Action]) -> None:
+    """What leaves a folder that a sync program watches leaves the person's account elsewhere too."""
+    facet, files = here.workstation.readiness, here.workstation.files
+    roots = [(files.path(text), who) for text, who in (facet.sync_roots() if facet else [])]
+    for action in actions if roots else ():
+        path = action.path(files.style)
+        if path is None or action.phase not in REMOVING or action.state != TO_DO:
+            continue
+        action.synced = next((who for root, who in roots if root is not None and root.holds(path)), "")
+        if action.synced:
+            action.shows.append(f"{action.synced} keeps this in step: what is deleted here is deleted in the person's account there too")
+
+
+def _totals(actions: list[Action]) -> Totals:
+    sums = dict.fromkeys(Totals.__struct_fields__, 0)
+    names = {TO_DO: "to_do", KEPT: "kept", REFUSED: "refused", MANUAL: "manual", UNREADABLE: "unreadable"}
+    for action in (a for a in actions if a.phase not in UNCOUNTED):
+        sums[names.get(action.state, "absent")] += 1
+        total = kind_of(action.kind).words(action.phase).total
+        if action.state != TO_DO or not total:
+            continue
+        sums[total if total in sums else f"{total}_items"] += action.items
+        if f"{total}_size" in sums:
+            sums[f"{total}_size"] += action.size
+    return Totals(**sums)

@@ -1,0 +1,43 @@
+"""The agreed plan of a case with what became of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import msgspec
+
+from kleff.case.record.effect import dump, load
+from kleff.case.record.folder import Case
+from kleff.engine.plan import Plan
+from kleff.errors import DamagedCase
+from kleff.objects.base.action import Action
+
+
+@dataclass
+class Row:
+    """An action of the agreed plan with what became of it."""
+
+    action: Action
+    state: str
+    note: str
+    items: int
+    size: int
+
+
+def record_plan(case: Case, plan: Plan) -> None:
+    """Put the agreed plan into the case."""
+    case.journal.add_actions((a.number, dump(a), a.state) for a in plan.actions)
+
+
+def rows(case: Case) -> list[Row]:
+    """The plan as recorded, with what became of it.
+
+    Raises:
+        DamagedCase: it is not one.
+    """
+    try:
+        return [Row(load(plan, Action), state, note, items, size) for _, plan, state, note, items, size in case.journal.actions()]
+    except (msgspec.MsgspecError, ValueError) as error:
+        raise DamagedCase(
+            f"the plan cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
+        ) from None

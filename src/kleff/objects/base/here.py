@@ -1,0 +1,126 @@
+"""A procedure on a workstation: what planning needs, settled once; and what doing needs besides."""
+
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any, Literal
+
+from kleff.case.guard.guard import Guard
+from kleff.errors import ActionFailed
+from kleff.objects.base.action import Action
+from kleff.objects.base.resolve import Resolver
+from kleff.objects.base.secrets import Secrets
+from kleff.procedure.conditions import Answer, not_wanted
+from kleff.procedure.load import LoadedStep, Procedure
+from kleff.procedure.model import Step
+from kleff.progress import Progress
+from kleff.workstation.facets import Workstation
+
+if TYPE_CHECKING:  # what only a run needs is not loaded for a look
+    from kleff.case.bag.bag import Bag
+    from kleff.case.bag.index import Object, SavedItem
+    from kleff.case.hands import Hands
+
+SpareMode = Literal["links", "full", "off"]
+Asked = tuple[str, ...]
+Said = str | ActionFailed
+
+
+@dataclass(frozen=True)
+class Options:
+    """How a run is to be done.
+
+    Attributes:
+        spare: what is taken before an outside program removes something.
+        waived: conditions that are gone on without.
+        confirmed: manual steps that are done, by their id, and who says so.
+        stop_holders: end what still has files of the product open.
+    """
+
+    spare: SpareMode = "links"
+    waived: frozenset[str] = frozenset()
+    confirmed: dict[str, str] = field(default_factory=dict)
+    stop_holders: bool = False
+
+
+@dataclass
+class Programs:
+    """What programs said while something was planned: another plan of the same moment does not run them again.
+
+    Attributes:
+        said: output, or why there is none, by the name of the secret that was given and the arguments.
+        before: what they said to a plan of the same moment.
+    """
+
+    said: dict[Asked, Said] = field(default_factory=dict)
+    before: dict[Asked, Said] = field(default_factory=dict)
+
+    def again(self) -> "Programs":
+        """For another plan of the same moment."""
+        return Programs(before=self.said)
+
+
+@dataclass(frozen=True)
+class Here:
+    """A procedure on a workstation.
+
+    Attributes:
+        answers: to the procedure's questions; versions: that the evidence shows.
+    """
+
+    workstation: Workstation
+    procedure: Procedure
+    guard: Guard
+    resolver: Resolver
+    answers: dict[str, Answer] = field(default_factory=dict)
+    versions: tuple[str, ...] = ()
+    options: Options = field(default_factory=Options)
+    secrets: Secrets = field(default_factory=Secrets)
+    programs: Programs = field(default_factory=Programs)
+
+    def with_options(self, **options: Any) -> "Here":
+        """The same with other options."""
+        return replace(self, options=replace(self.options, **options))
+
+    def not_wanted(self, step: Step) -> str:
+        """Why a step is not to be done with the answers given here; "" if it is."""
+        facts: dict[str, Answer] = {"bits": str(self.workstation.bits), "version": list(self.versions)}
+        return not_wanted(step.when, step.unless, {**facts, **self.answers})
+
+    def action(self, step: LoadedStep, verb: str, target: str, **more: Any) -> Action:
+        """A new action of a step, with what every action of it shares."""
+        model = step.model
+        because = more.pop("because", "") or f"the step at line {step.line}"
+        return Action(
+            phase=step.phase, step=step.index, line=step.line, kind=step.kind, label=model.label, verb=verb, target=target,
+            because=because, optional=model.may_fail, after_restart=model.after_restart, saves=model.saves, **more,
+        )  # fmt: skip
+
+    def version_in_range(self, version: str, pattern: str) -> bool:
+        """Whether a version is one the procedure touches; an unknown one only if the pattern itself names a number."""
+        wanted = self.procedure.product.range
+        if not wanted.conditions:
+            return True
+        if not version:
+            return any(c.isdigit() for c in pattern)
+        compare = self.workstation.compare_versions
+        return wanted.holds(version, compare) if compare else wanted.holds(version)
+
+
+@dataclass
+class Work:
+    """What doing an action needs: the context, hands for effects, the bag."""
+
+    here: Here
+    hands: "Hands"
+    bag: "Bag"
+
+    @property
+    def progress(self) -> Progress:
+        return self.hands.progress
+
+    def item(self, action: Action, object: "Object", **more: Any) -> "SavedItem":
+        """What the bag is told of a thing that an action saves."""
+        from kleff.case.bag.index import FORMAT, SavedItem
+
+        return SavedItem(
+            format=FORMAT, object=object, label=action.label, kind=action.saves, line=action.line, account=action.account, **more
+        )

@@ -1,0 +1,255 @@
+"""The duties and abilities of a kind of object, and the table of all kinds.
+
+A kind must say which step models it offers. What else it can do is an ability of its own, a small protocol below; who needs one asks
+for it with `able`, never for a kind by name.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal, Protocol, TypeVar, runtime_checkable
+
+from kleff.case.guard.guard import Kept, Target
+from kleff.objects.base.action import Action, Outcome, Sighting
+from kleff.objects.base.condition import condition_of
+from kleff.objects.base.here import Here, Work
+from kleff.procedure.load import PHASES, LoadedStep
+from kleff.procedure.model import Step
+from kleff.registry.registry import KeyRef
+from kleff.texts import plural
+from kleff.workstation.facets import Process
+
+Total = Literal["", "saved", "rescued", "aside", "keys", "values"]
+A = TypeVar("A")
+
+SECTIONS = {
+    "before": "Before anything was done", "backup": "Saved in the bag", "rescue": "Rescued", "stop": "Stopped",
+    "uninstall": "Uninstalled", "purge": "Uninstalled", "delete": "Deleted",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Words:
+    """How what a kind does in one phase is told.
+
+    Attributes:
+        section: of a report, for what was done.
+        noun: one, and many, of what is counted; empty if nothing is.
+        sized: its bytes are told too.
+        total: which sum of a plan its items and bytes belong to.
+        frees: what it takes away takes room until it is discarded.
+    """
+
+    section: str
+    noun: tuple[str, str] = ("", "")
+    sized: bool = False
+    total: Total = ""
+    frees: bool = False
+
+
+class Kind:
+    """A kind of object.
+
+    Attributes:
+        names: the keys by which a step names it.
+        models: the step model it offers in each phase.
+    """
+
+    names: tuple[str, ...] = ()
+    models: dict[str, type[Step]] = {}
+    condition: str = ""
+    """What a condition on its evidence is, for the reference; empty if it offers none."""
+
+    @cached_property
+    def condition_model(self) -> type[Step]:
+        """Its evidence as a condition."""
+        return condition_of(self.models["evidence"], self.condition)
+
+    exports: bool = False
+    """What it saves is not known in size before."""
+
+    def words(self, phase: str) -> Words:
+        """How it is told."""
+        return Words(SECTIONS.get(phase, phase), total="saved" if phase == "backup" else "")
+
+    def proves(self, phase: str) -> bool:
+        """Whether what a step of this phase would still have to do shows that the product is not gone."""
+        return phase not in ("before", "backup", "after")
+
+
+@runtime_checkable
+class Looks(Protocol):
+    """Can tell what of it is there."""
+
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]: ...
+
+
+@runtime_checkable
+class Plans(Protocol):
+    """Makes actions of a step. Nothing is changed."""
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]: ...
+
+
+@runtime_checkable
+class Does(Protocol):
+    """Does an action; done twice is done once.
+
+    Raises:
+        ActionFailed: naming the thing and the remedy.
+    """
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome: ...
+
+
+@runtime_checkable
+class Joins(Protocol):
+    """Can do several actions at once, so that they share their flushes."""
+
+    def joins(self, step: LoadedStep) -> bool:
+        """Whether actions of a step may be done together with others of this kind."""
+
+    def together(self, actions: list[tuple[Action, LoadedStep]], work: Work) -> dict[int, Outcome]:
+        """By number; what is not among the results has to be done by itself."""
+
+
+@dataclass
+class Claimed:
+    """What a step names as the product's own.
+
+    Attributes:
+        targets: paths that are there, with whether they may go with all that is in them now.
+        keys: with all below them; values: single ones by key and name.
+    """
+
+    targets: list[tuple[Target, bool]] = field(default_factory=list)
+    keys: list[KeyRef] = field(default_factory=list)
+    values: list[tuple[KeyRef, str]] = field(default_factory=list)
+
+    def add(self, other: Claimed) -> None:
+        self.targets += other.targets
+        self.keys += other.keys
+        self.values += other.values
+
+
+@runtime_checkable
+class Claims(Protocol):
+    """Knows what a step names as the product's own: for the guard, the spare, the search for who uses it."""
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed: ...
+
+
+@runtime_checkable
+class Used(Protocol):
+    """Knows which accounts have what a step names."""
+
+    def users(self, step: LoadedStep, here: Here) -> set[str]: ...
+
+
+@runtime_checkable
+class Keeps(Protocol):
+    """Knows what of its kind stays on the workstation and must not be harmed."""
+
+    def keep(self, steps: list[LoadedStep], here: Here, claimed: Claimed) -> Kept:
+        """Of what is claimed, what stays.
+
+        Args:
+            steps: that will be done.
+        """
+
+
+@runtime_checkable
+class Ends(Protocol):
+    """Ends running programs."""
+
+    def ends(self, step: LoadedStep, here: Here) -> list[Process]:
+        """Which, as far as they run now."""
+
+
+@runtime_checkable
+class StopsServices(Protocol):
+    """Stops services."""
+
+    def stopped(self, step: LoadedStep, here: Here) -> str:
+        """The name of the service a step stops, or ""."""
+
+
+@runtime_checkable
+class NeedsRights(Protocol):
+    """Cannot do everything without an administrator's rights."""
+
+    def needs_rights(self, action: Action, here: Here) -> bool: ...
+
+
+@runtime_checkable
+class Advises(Protocol):
+    """Has advice on a valid step, as a careful colleague would."""
+
+    def advice(self, step: LoadedStep) -> list[str]: ...
+
+
+@runtime_checkable
+class Adds(Protocol):
+    """Makes actions of a whole plan, not of a step of its own."""
+
+    ahead_of: tuple[str, ...]
+    """The phases before whose first action they are done."""
+
+    def add(self, planned: list[Action], here: Here) -> list[Action]: ...
+
+
+_kinds: dict[str, Kind] = {}
+
+
+def register(*kinds: Kind) -> None:
+    """Make kinds known, under all their names."""
+    for kind in kinds:
+        for name in kind.names:
+            _kinds[name] = kind
+
+
+def forget(kind: Kind) -> None:
+    """The inverse."""
+    for name in kind.names:
+        _kinds.pop(name, None)
+
+
+def kind_of(name: str) -> Kind:
+    """The kind of that name; a nameless one that can do nothing where there is none (any more)."""
+    return _kinds.get(name) or Kind()
+
+
+def kinds() -> Iterable[Kind]:
+    """Every kind once, in the order in which they were made known."""
+    return dict.fromkeys(_kinds.values())
+
+
+def able(kind: Kind, ability: type[A]) -> A | None:
+    """The kind as something that has an ability; None if it has not."""
+    return kind if isinstance(kind, ability) else None
+
+
+def model_table() -> dict[str, dict[str, type[Step]]]:
+    """For each phase, the step model each object key stands for."""
+    table: dict[str, dict[str, type[Step]]] = {phase: {} for phase in ("evidence", *PHASES)}
+    for name, kind in _kinds.items():
+        for phase, model in kind.models.items():
+            if name in model.__struct_fields__:
+                table[phase][name] = model
+        if kind.condition and name in table["evidence"]:
+            table["before"][name] = kind.condition_model
+    return table
+
+
+def much(kind: Kind, phase: str, items: int, size: str = "") -> str:
+    """How much something is about, for people; "" where nothing is counted.
+
+    Args:
+        size: its bytes, as people read them; "" for none.
+    """
+    words = kind.words(phase)
+    if not items or not words.noun[0]:
+        return ""
+    return plural(items, *words.noun) + (f", {size}" if size and words.sized else "")

@@ -1,0 +1,174 @@
+"""Programs of the product that export its data, or that are run to stop it; `restoring` has the data taken in again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from kleff.errors import ActionFailed, Refused
+from kleff.objects.base.action import ABSENT, MANUAL, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind
+from kleff.objects.commands.programs import arguments, list_of, objection_to, run_program
+from kleff.objects.commands.steps import ITEM, CommandBackup, CommandStop, CommandVerify
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.versions import parse_duration
+from kleff.texts import plural
+from kleff.workstation.identity import NameId
+from kleff.workstation.paths import WPath
+
+if TYPE_CHECKING:
+    from kleff.case.bag.index import SavedItem
+    from kleff.objects.base.restoring import Restoring
+
+
+class Exporting(msgspec.Struct, kw_only=True):
+    """What there was to export, as the program told; of one thing of a list, which."""
+
+    listed: list[str] = []
+    item: str = ""
+
+
+class CommandKind(Kind):
+    """`command`."""
+
+    names = ("command",)
+    exports = True
+    models = {"backup": CommandBackup, "stop": CommandStop}
+
+    def proves(self, phase: str) -> bool:
+        return False
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        model = step.model
+        if isinstance(model, CommandStop):
+            yield self._plan_stop(step, model, here)
+            return
+        assert isinstance(model, CommandBackup)
+        action = here.action(step, "export", model.saves_as, undo="stays in the bag", items=1)
+        argv = arguments(model.command, here)
+        if argv is None or here.workstation.commands is None:
+            action.state, action.reason = ABSENT, f"{model.command[0]} is not there"
+            yield action
+            return
+        action.shows = ["runs: " + " ".join(argv)]
+        objection = objection_to(argv, here)
+        if objection:
+            action.state, action.reason = MANUAL, f"{objection}; export by hand"
+            yield action
+        elif model.lists:
+            yield from self._listed(step, model, here, action)
+        else:
+            yield action
+
+    def _plan_stop(self, step: LoadedStep, model: CommandStop, here: Here) -> Action:
+        argv = arguments(list(model.command), here)
+        action = here.action(step, "run", " ".join(argv or model.command), items=1, final=model.without_return)
+        action.undo = "cannot be taken back" if model.without_return else "nothing to take back"
+        if argv is None:
+            action.state, action.reason, action.final = ABSENT, f"{model.command[0]} is not there", False
+        elif why := objection_to(argv, here):
+            action.state, action.reason = MANUAL, f"{why}; do it by hand"
+        return action
+
+    def _stop(self, action: Action, model: CommandStop, work: Work) -> Outcome:
+        argv = arguments(list(model.command), work.here)
+        if argv is None:
+            return Outcome(note="is not there any more")
+        from kleff.case.effects.command_ran import earlier, running_command
+
+        if model.without_return and earlier(work.hands, action.number):
+            return Outcome(items=1, note="was run before the run was cut off")
+        what = f"what {' '.join(argv)} has done" if model.without_return else ""
+        with running_command(work.hands, action.number, what) as one:
+            run_program(work.here, argv, work.hands.case.output(one.id), parse_duration(model.patience), secret=model.need)
+        return Outcome(items=1)
+
+    def _listed(self, step: LoadedStep, model: CommandBackup, here: Here, action: Action) -> Iterator[Action]:
+        try:
+            names = list_of(model, here)
+        except (ActionFailed, Refused) as error:
+            action.shows.append(f"could not be listed: {error.what}")
+            yield action
+            return
+        action.tell(Exporting(listed=names))
+        if not names:
+            action.state, action.reason = ABSENT, "nothing in it"
+        elif ITEM in model.saves_as:
+            for name in names:
+                argv = arguments(model.command, here, name) or []
+                each = here.action(
+                    step, "export", model.saves_as.replace(ITEM, name), undo="stays in the bag", items=1,
+                    shows=["runs: " + " ".join(argv)],
+                )  # fmt: skip
+                each.tell(Exporting(listed=[name], item=name))
+                if name.startswith("-"):
+                    each.state, each.reason = MANUAL, "the program could take its name for an option; export by hand"
+                yield each
+            return
+        else:
+            action.shows.append(f"holds {plural(len(names), 'thing')}: {', '.join(names[:4])}{' ...' if len(names) > 4 else ''}")
+        yield action
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        model, told = step.model, action.told(Exporting)
+        item = told.item
+        if isinstance(model, CommandStop):
+            return self._stop(action, model, work)
+        assert isinstance(model, CommandBackup)
+        argv = arguments(model.command, work.here, item)
+        if argv is None:
+            raise ActionFailed(f"{model.command[0]} was there at the preview and is gone", remedy="export by hand, then resume with --skip")
+        name = model.saves_as.replace(ITEM, item)
+        work.progress.start(f"exporting {name}")
+        folder = work.hands.case.folder / "output"
+        errors = folder / f"export-{action.number:04d}.txt"
+        with work.bag.receiving(action.number, folder) as received:
+            run_program(work.here, argv, received.path, parse_duration(model.patience), errors=errors, secret=model.need)
+        size = received.size
+        if not size:
+            raise ActionFailed(f"{argv[0]} exported nothing", remedy="export by hand, then resume with --skip")
+        settings = {"item": item} if item else {}
+        saved = work.item(action, "command", name=name, listed=told.listed, settings=settings)
+        saved = work.bag.add_output(action.number, saved, received.file)
+        received.file.unlink()
+        if not errors.stat().st_size:
+            errors.unlink()
+        return Outcome(note=f"in bag/data/{saved.file}", items=1, size=size)
+
+    # -- restoring --------------------------------------------------------------------------------------------
+
+    def plan_restore(self, item: SavedItem, stem: str, restoring: Restoring) -> Iterator[Action]:
+        from kleff.objects.commands.restoring import plan
+
+        yield plan(item, stem, restoring)
+
+    def restore(self, action: Action, item: SavedItem, restoring: Restoring, work: Work) -> Outcome:
+        from kleff.objects.commands.restoring import restore
+
+        return restore(action, item, restoring, work)
+
+    def missing(self, item: SavedItem, stem: str, restoring: Restoring, placed: Sequence[WPath]) -> list[str]:
+        from kleff.objects.commands.restoring import missing
+
+        return missing(item, restoring)
+
+
+class CommandMissingKind(Kind):
+    """`command_missing`."""
+
+    names = ("command_missing",)
+    models = {"verify": CommandVerify}
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        assert isinstance(step.model, CommandVerify)
+        name = step.model.command_missing
+        found = here.workstation.commands.find(name) if here.workstation.commands else None
+        action = here.action(step, "look for", f"command {name}", about=[NameId("command", name)])
+        if found is None:
+            action.state, action.reason = ABSENT, "not found"
+        else:
+            action.target = f"command {name}, found as {found}"
+        yield action

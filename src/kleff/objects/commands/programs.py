@@ -1,0 +1,100 @@
+"""Running a program to its end, and hearing what it says."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from kleff.case.programs import run_to_its_end
+from kleff.errors import ActionFailed
+from kleff.objects.base.here import Here
+from kleff.objects.commands.steps import BY_INPUT, ITEM, SAVED, CommandBackup
+from kleff.procedure.versions import parse_duration
+from kleff.workstation.facets import Given
+from kleff.workstation.host import host
+
+
+def arguments(words: list[str], here: Here, item: str = "", saved: str = "") -> list[str] | None:
+    """The words with variables put in; None if the program is not there."""
+    program = here.resolver.first_path(words[0])
+    if program is None:
+        return None
+    rest = []
+    for word in words[1:]:
+        if word.startswith("{") and not word.startswith((ITEM, SAVED)):
+            rest.append(str(here.resolver.first_path(word) or word))
+        else:
+            rest.append(word.replace(ITEM, item).replace(SAVED, saved))
+    return [str(program), *rest]
+
+
+def objection_to(argv: list[str], here: Here) -> str:
+    """Why a command must not be run, or ""."""
+    commands, program = here.workstation.commands, here.workstation.files.path(argv[0])
+    if commands is None or program is None:
+        return "no programs are run here"
+    return commands.objection(program) or ""
+
+
+def run_program(
+    here: Here, argv: list[str], output: Path, patience: float, stdin: Path | None = None, errors: Path | None = None,
+    secret: tuple[str, str] = ("", ""),
+) -> None:  # fmt: skip
+    """Run a program to its end.
+
+    Args:
+        secret: (name, how it is handed on).
+
+    Raises:
+        ActionFailed: it must not be run, does not end in time, or ends badly.
+    """
+    objection, commands = objection_to(argv, here), here.workstation.commands
+    if objection or commands is None:
+        raise ActionFailed(objection, remedy="do it by hand, then resume with --skip")
+    name, how = secret
+    value = here.secrets.get(name) if name else ""
+    given = Given(
+        stdin=stdin, text=value + "\n" if name and how == BY_INPUT else "", environment={how: value} if name and how != BY_INPUT else {},
+        hide=here.secrets.known(), errors=errors,
+    )  # fmt: skip
+    run_to_its_end(commands, argv, output, given, patience)
+
+
+def output_of(here: Here, argv: list[str], patience: float, secret: tuple[str, str] = ("", "")) -> str:
+    """What a program says on its standard output; it never lies on a disk.
+
+    Raises:
+        ActionFailed: as `run_program`.
+    """
+    asked = (secret[0], *argv)
+    said = here.programs.before.get(asked)
+    if said is None:
+        try:
+            said = _said(here, argv, patience, secret)
+        except ActionFailed as error:
+            said = error
+        here.programs.said[asked] = said
+    if isinstance(said, ActionFailed):
+        raise said
+    return said
+
+
+def _said(here: Here, argv: list[str], patience: float, secret: tuple[str, str]) -> str:
+    with tempfile.TemporaryDirectory(prefix="kleff-", dir=host().memory()) as folder:
+        output = Path(folder) / "said.txt"
+        try:
+            run_program(here, argv, output, patience, errors=Path(folder) / "errors.txt", secret=secret)
+        except ActionFailed as error:
+            raise ActionFailed(error.what, remedy="run it by hand and see; then resume") from None
+        return output.read_text("utf-8", "replace")
+
+
+def list_of(model: CommandBackup, here: Here) -> list[str]:
+    """What there is, as the program itself tells.
+
+    Raises:
+        ActionFailed: it cannot be told.
+    """
+    argv = arguments(model.lists, here)
+    text = output_of(here, argv, parse_duration(model.patience), model.need) if argv else ""
+    return [line.strip() for line in text.splitlines() if line.strip()]

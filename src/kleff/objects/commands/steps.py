@@ -1,0 +1,91 @@
+"""How steps name programs."""
+
+from collections.abc import Collection, Iterator
+from typing import Annotated
+
+from msgspec import Meta, field
+
+from kleff.procedure.model import Problem, SavingStep, Step, Text, Texts, duration_problem
+from kleff.procedure.variables import BadTemplate, parse_template
+
+ITEM, SAVED = "{item}", "{saved}"
+BY_INPUT = "standard input"
+
+
+class CommandBackup(SavingStep, kw_only=True, frozen=True):
+    """Save what a program exports on its standard output."""
+
+    command: Annotated[Texts, Meta(description="program and arguments, no shell; with {item} one export for each thing that `lists` tells")]
+    saves_as: Annotated[Text, Meta(description="name of the file in the bag; with {item} where the command has it")]
+    lists: Annotated[list[Text], Meta(description="program and arguments that list what there is; no output: nothing to save")] = field(
+        default_factory=list
+    )
+    restore: Annotated[
+        list[Text], Meta(description="program and arguments that take it in again: from standard input, or from the file {saved}")
+    ] = field(default_factory=list)
+    secret: Annotated[str, Meta(description="what it needs to be told, e.g. database password; asked for, never stored")] = ""
+    secret_as: Annotated[str, Meta(description='the environment variable it is handed on by, or "standard input"')] = BY_INPUT
+    patience: Annotated[str, Meta(description="how long it may take")] = "10m"
+
+    @property
+    def need(self) -> tuple[str, str]:
+        """(name of the secret, how it is handed on); empty if none is needed."""
+        return (self.secret, self.secret_as) if self.secret else ("", "")
+
+    @property
+    def needs_secret(self) -> str:
+        return self.secret
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
+        yield from duration_problem("patience", self.patience)
+        for key, words in (("command", self.command), ("lists", self.lists), ("restore", self.restore)):
+            for index, word in enumerate(words):
+                if index == 0 or (word.startswith("{") and not word.startswith((ITEM, SAVED))):
+                    try:
+                        parse_template(word, places)
+                    except BadTemplate as error:
+                        yield (key, index), str(error)
+        if "/" in self.saves_as or "\\" in self.saves_as:
+            yield ("saves_as",), "is a file name, without folders"
+        each = any(ITEM in word for word in self.command)
+        if each and not self.lists:
+            yield ("command",), f"{ITEM} needs  lists  to tell what there is"
+        if each != (ITEM in self.saves_as):
+            yield ("saves_as",), f"{ITEM} stands in both command and saves_as, or in neither"
+        if self.secret and self.secret_as == BY_INPUT and self.restore and not any(SAVED in word for word in self.restore):
+            yield ("secret_as",), f"standard input is needed for the data; name an environment variable, or use {SAVED} in restore"
+
+
+class CommandStop(Step, kw_only=True, frozen=True):
+    """Run a command of the product: its own quit, its sign-out, the release of a licence seat."""
+
+    command: Annotated[Texts, Meta(description="program and arguments, no shell")]
+    without_return: Annotated[bool, Meta(description="what it does cannot be taken back: marked so, and before anything is removed")] = (
+        False
+    )
+    secret: Annotated[str, Meta(description="what it needs to be told; asked for, never stored")] = ""
+    secret_as: Annotated[str, Meta(description='the environment variable it is handed on by, or "standard input"')] = BY_INPUT
+    patience: Annotated[str, Meta(description="how long it may take")] = "2m"
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from duration_problem("patience", self.patience)
+        try:
+            parse_template(self.command[0], places)
+        except BadTemplate as error:
+            yield ("command", 0), str(error)
+
+    @property
+    def need(self) -> tuple[str, str]:
+        """(name of the secret, how it is handed on); empty if none is needed."""
+        return (self.secret, self.secret_as) if self.secret else ("", "")
+
+    @property
+    def needs_secret(self) -> str:
+        return self.secret
+
+
+class CommandVerify(Step, kw_only=True, frozen=True):
+    """A command that must no longer be found."""
+
+    command_missing: Text

@@ -1,0 +1,365 @@
+"""Files and folders: what of them is there, saved and set aside; `restoring` gives them back."""
+
+import contextlib
+import dataclasses
+from base64 import b64decode
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from itertools import takewhile
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from kleff.case.guard.guard import Target
+from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
+from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADABLE, Action, Inside, Outcome, Sighting
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Claimed, Kind, Words
+from kleff.objects.base.resolve import Expanded
+from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths, why
+from kleff.procedure.globs import is_glob, literal
+from kleff.procedure.load import LoadedStep
+from kleff.texts import plural
+from kleff.texts import size as sizes
+from kleff.workstation.identity import packed, path_id
+from kleff.workstation.paths import WPath
+
+if TYPE_CHECKING:
+    from kleff.case.aside.area import Move
+    from kleff.case.bag.index import SavedItem
+    from kleff.objects.base.restoring import Restoring
+
+BACK = "moved back from the set-aside area"
+
+
+class Saving(msgspec.Struct, kw_only=True):
+    """What saving needs: the paths, and what they hang on."""
+
+    paths: list[str]
+    variable: str
+    base: str
+    account: str
+
+
+class Removing(msgspec.Struct, kw_only=True):
+    """What setting aside needs besides the path: how exactly it was named, and what it hangs on."""
+
+    fixed: int
+    literal: int
+    account: str
+    base: str
+
+
+@dataclass
+class Prepared:
+    """What of an action's target goes now; `outcome` if nothing does."""
+
+    target: Target
+    targets: list[Target] = dataclasses.field(default_factory=list)
+    note: str = ""
+    outcome: Outcome | None = None
+
+
+class PathKind(Kind):
+    """`path` (evidence) and `paths`."""
+
+    names = ("path", "paths")
+    condition = "A path that must, or must not, be there."
+    models = {"evidence": PathEvidence, "backup": PathsBackup, "delete": PathsDelete, "verify": PathsVerify}
+
+    def words(self, phase: str) -> Words:
+        if phase == "delete":
+            return Words("Set aside", ("item", "items"), sized=True, total="aside", frees=True)
+        if phase == "backup":
+            return Words("Saved in the bag", ("file", "files"), sized=True, total="saved")
+        if phase == "restore":
+            return Words("Put back", ("file", "files"), sized=True)
+        return Words("Looked for", ("item", "items"), sized=True)
+
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+        assert isinstance(step.model, PathEvidence)
+        for expanded in here.resolver.expand(step.model.path):
+            account = expanded.account.name if expanded.account else ""
+            try:
+                for path in found_paths(expanded, here):
+                    yield Sighting(kind="path", what=str(path), about=path_id(path), account=account, line=step.line)
+            except (OSError, LinkOnTheWay) as error:
+                yield Sighting(kind="path", what=f"{expanded.text} ({why(error)})", account=account, line=step.line, unreadable=True)
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        model = step.model
+        assert isinstance(model, NamedPaths | PathsBackup)
+        verb = {"backup": "save", "delete": "set aside", "verify": "look for"}[step.phase]
+        at_most = model.at_most if isinstance(model, PathsDelete) else 0
+        for text in model.paths:
+            for expanded in here.resolver.expand(text, model.accounts):
+                account = expanded.account.name if expanded.account else ""
+                base = here.action(step, verb, expanded.text, account=account)
+                try:
+                    paths = found_paths(expanded, here, at_most)
+                except (OSError, LinkOnTheWay) as error:
+                    base.state = REFUSED if isinstance(error, LinkOnTheWay) and step.phase != "verify" else UNREADABLE
+                    base.reason = why(error)
+                    yield base
+                    continue
+                if not paths:
+                    base.state, base.reason = ABSENT, expanded.absent or "not there"
+                    yield base
+                    continue
+                yield from self._planned(step, here, expanded, paths, base)
+
+    def _planned(self, step: LoadedStep, here: Here, expanded: Expanded, paths: list[WPath], base: Action) -> Iterator[Action]:
+        model = step.model
+        if isinstance(model, PathsBackup):
+            yield self._backup(model, here, expanded, paths, base)
+            return
+        if isinstance(model, PathsDelete) and len(paths) > model.at_most:
+            base.state = REFUSED
+            least = "at least " if len(paths) >= 100 * model.at_most else ""
+            base.reason = f"the pattern matches {least}{plural(len(paths), 'path')}, more than at_most = {model.at_most}"
+            yield base
+            return
+        for path in paths:
+            action = here.action(step, base.verb, str(path), account=base.account, about=[path_id(path)])
+            action.shows += _links(here, expanded)
+            if isinstance(model, PathsDelete):
+                self._removal(model, here, here.resolver.target(expanded, path), action)
+            yield action
+
+    # -- saving -----------------------------------------------------------------------------------------------
+
+    def _backup(self, model: PathsBackup, here: Here, expanded: Expanded, paths: list[WPath], action: Action) -> Action:
+        action.undo, action.about = "stays in the bag", [path_id(p) for p in paths]
+        action.tell(Saving(
+            paths=[packed(p) for p in paths], variable=expanded.variable, base=packed(expanded.base) if expanded.base else "",
+            account=expanded.account.id if expanded.account else "",
+        ))  # fmt: skip
+        try:
+            for path in paths:
+                if model.only or model.not_:
+                    _measure_wanted(here, path, model, action)
+                    continue
+                measure = here.workstation.files.measure(path)
+                action.items += measure.files
+                action.size += measure.size
+        except OSError as error:
+            action.state, action.reason = UNREADABLE, why(error)
+        return action
+
+    def _save(self, action: Action, model: PathsBackup, work: Work) -> Outcome:
+        from kleff.case.bag.archive import Wanted
+
+        workstation, told = work.here.workstation, action.told(Saving)
+        account = work.here.resolver.account(told.account)
+        base = workstation.files.from_raw(b64decode(told.base)) if told.base else None
+        wanted = []
+        for raw in told.paths:
+            path = workstation.files.resolve(workstation.files.from_raw(b64decode(raw))).path
+            if workstation.files.look(path) is not None:
+                wanted.append(Wanted(path, account, told.variable, base, model.leaves_out))
+        if not wanted:
+            raise ActionFailed(f"{action.target} was there at the preview and is gone", remedy="look what removed it; then resume")
+        work.progress.start(f"saving {action.label or action.target}", items=action.items, size=action.size)
+        item = work.item(
+            action, "paths", account_id=told.account, variable=told.variable, base=str(base) if base else "", base_b64=told.base
+        )
+        owners = {a.uid: a.name for a in workstation.accounts.all() if a.uid is not None}
+        item = work.bag.add_files(action.number, item, wanted, workstation.files, workstation.admin, work.progress, owners)
+        return Outcome(note=f"in bag/data/{item.archive}", items=item.files, size=item.size)
+
+    # -- removing ---------------------------------------------------------------------------------------------
+
+    def _removal(self, model: PathsDelete, here: Here, target: Target, action: Action) -> None:
+        files = here.workstation.files
+        verdict = here.guard.check(target)
+        action.undo = BACK
+        action.tell(Removing(
+            fixed=target.fixed, literal=target.literal, account=target.account.id if target.account else "",
+            base=packed(target.base) if target.base else "",
+        ))  # fmt: skip
+        if not verdict.ok:
+            action.state, action.reason = verdict.word, verdict.reason
+            return
+        try:
+            if model.only_if_empty and files.names(target.path):
+                action.state, action.reason, action.later = KEPT, NOT_EMPTY, True
+                return
+            removal = here.guard.removal(target.path)
+            for path in removal.paths:
+                measure = files.measure(path)
+                action.items += measure.items
+                action.size += measure.size
+            if any(files.layered(path) for path in removal.paths):
+                action.shows.append(f"on a layered file system: copied if it cannot be moved, which takes up to {sizes(action.size)} more")
+        except OSError as error:
+            action.state, action.reason = UNREADABLE, why(error)
+            return
+        action.stays = [Inside(what=path_id(path), reason=reason) for path, reason in removal.kept]
+        look = files.look(target.path)
+        if look is not None and look.is_link:
+            action.shows.append(f"a link to {files.read_link(target.path)}; only the link goes")
+        if not removal.paths:
+            action.state, action.reason = KEPT, removal.kept[0][1] if removal.kept else "nothing in it may go"
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        return self._save(action, step.model, work) if isinstance(step.model, PathsBackup) else self._set_aside(action, step, work)
+
+    def _set_aside(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        work.progress.start("setting aside", items=action.items, size=action.size)
+        try:
+            prepared = self._prepared(action, step, work)
+            return prepared.outcome or self._moved([(action, prepared)], work)[action.number]
+        except LinkOnTheWay as error:
+            raise ActionFailed(error.what, remedy="look at the link; then resume") from None
+        except FileNotFoundError as error:
+            raise ActionFailed(
+                f"{error.filename or action.target} vanished while it was set aside", remedy="resume; what is gone is done"
+            ) from None
+        except OSError as error:
+            raise ActionFailed(
+                f"{action.target} cannot be set aside: {error.strerror}", remedy="close what uses it, or check the rights; then resume"
+            ) from None
+
+    def joins(self, step: LoadedStep) -> bool:
+        return isinstance(step.model, PathsDelete) and not step.model.only_if_empty
+
+    def together(self, actions: list[tuple[Action, LoadedStep]], work: Work) -> dict[int, Outcome]:
+        """Set aside for several actions at once: their intents and confirmations share flushes.
+
+        Returns:
+            What became of those that are done; the first that is not there has failed or depends on one before it, and has to be
+            done by itself, as has all that follows.
+        """
+        outcomes: dict[int, Outcome] = {}
+        ready: list[tuple[Action, Prepared]] = []
+        named: set[object] = set()
+        above: set[object] = set()
+        try:
+            for action, step in actions:
+                prepared = self._prepared(action, step, work)
+                path = prepared.target.path
+                lineage = [WPath(path.style, path.volume, path.parts[:n]).key for n in range(1, len(path.parts) + 1)]
+                if path.key in above or any(key in named for key in lineage):
+                    break
+                named.add(path.key)
+                above.update(lineage)
+                if prepared.outcome:
+                    outcomes[action.number] = prepared.outcome
+                else:
+                    ready.append((action, prepared))
+        except (KleffError, OSError):
+            pass  # it is done by itself, and says so then
+        with contextlib.suppress(KleffError, OSError):
+            self._moved(ready, work, outcomes)
+        return outcomes
+
+    def _prepared(self, action: Action, step: LoadedStep, work: Work) -> Prepared:
+        """Look again what of an action's target goes now."""
+        assert isinstance(step.model, PathsDelete)
+        target = self._target(action, work.here)
+        files = work.here.workstation.files
+        prepared = Prepared(target)
+        if files.look(target.path) is None:
+            prepared.outcome = Outcome(note="already gone")
+        elif step.model.only_if_empty and files.names(target.path):
+            prepared.outcome = Outcome(state=KEPT, note="not empty")
+        else:
+            removal = work.here.guard.removal(target.path)
+            prepared.targets = [target.narrowed(p) for p in removal.paths]
+            prepared.note = f"kept inside: {plural(len(removal.kept), 'thing')}" if removal.kept else ""
+            if not removal.paths:
+                prepared.outcome = Outcome(state=KEPT, note=removal.kept[0][1] if removal.kept else "nothing in it may go")
+        return prepared
+
+    def _moved(self, ready: list[tuple[Action, Prepared]], work: Work, outcomes: dict[int, Outcome] | None = None) -> dict[int, Outcome]:
+        """Set aside what is ready; an action gets its outcome once the last of its paths is moved."""
+        from kleff.case.effects.moved import set_aside
+
+        results = outcomes if outcomes is not None else {}
+        left = {action.number: len(prepared.targets) for action, prepared in ready}
+        sums = {action.number: Outcome(note=prepared.note) for action, prepared in ready}
+
+        def told(number: int, move: "Move") -> None:
+            left[number] -= 1
+            sums[number].items += move.items
+            sums[number].size += move.size
+            if not left[number]:
+                results[number] = sums[number]
+
+        set_aside(work.hands, [(action.number, target) for action, prepared in ready for target in prepared.targets], told)
+        return results
+
+    def _target(self, action: Action, here: Here) -> Target:
+        files, told, path = here.workstation.files, action.told(Removing), action.path(here.workstation.style)
+        assert path is not None
+        base = files.from_raw(b64decode(told.base)) if told.base else None
+        return Target(files.from_raw(path.raw), told.fixed, told.literal, here.resolver.account(told.account), base)
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        path = action.path(here.workstation.style)
+        if path is None:
+            return False
+        with here.workstation.files.folder(path.parent) as folder:
+            return not folder.may_change()
+
+    # -- what a step names ------------------------------------------------------------------------------------
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        claimed, model = Claimed(), step.model
+        if not isinstance(model, PathsDelete):
+            return claimed
+        for text in model.paths:
+            for expanded in here.resolver.expand(text, model.accounts):
+                with contextlib.suppress(OSError, LinkOnTheWay):  # the plan says so where it stands
+                    for path in found_paths(expanded, here, model.at_most):
+                        whole = not (model.only_if_empty and here.workstation.files.names(path))
+                        claimed.targets.append((here.resolver.target(expanded, path), whole))
+        return claimed
+
+    def users(self, step: LoadedStep, here: Here) -> set[str]:
+        names: set[str] = set()
+        model = step.model
+        if not isinstance(model, PathsBackup | PathsDelete):
+            return names
+        for text in model.paths:
+            for expanded in here.resolver.expand(text, model.accounts):
+                if expanded.account and expanded.account.name not in names:
+                    with contextlib.suppress(OSError, LinkOnTheWay):
+                        names |= {expanded.account.name} if found_paths(expanded, here) else set()
+        return names
+
+    def advice(self, step: LoadedStep) -> list[str]:
+        if isinstance(step.model, PathsDelete) and any("**" in p for p in step.model.paths):
+            return ["deletes by '**'; name folders where you can, so that the preview can be read"]
+        return []
+
+    # -- restoring --------------------------------------------------------------------------------------------
+
+    def plan_restore(self, item: "SavedItem", stem: str, restoring: "Restoring") -> Iterator[Action]:
+        from kleff.objects.paths.restoring import plan
+
+        yield plan(item, stem, restoring)
+
+    def restore(self, action: Action, item: "SavedItem", restoring: "Restoring", work: Work) -> Outcome:
+        from kleff.objects.paths.restoring import restore
+
+        return restore(action, item, restoring, work)
+
+    def missing(self, item: "SavedItem", stem: str, restoring: "Restoring", placed: Sequence[WPath]) -> list[str]:
+        from kleff.objects.paths.restoring import missing
+
+        return missing(item, restoring, placed)
+
+
+def _measure_wanted(here: Here, top: WPath, model: PathsBackup, action: Action) -> None:
+    for path, look in here.workstation.files.walk(top, lambda path, look: not model.leaves_out(path, look)):
+        if look.is_file and not model.leaves_out(path, look):
+            action.items += 1
+            action.size += look.size
+
+
+def _links(here: Here, expanded: Expanded) -> list[str]:
+    """Links on the way that were resolved, for the preview."""
+    names = tuple(literal(n) for n in takewhile(lambda part: not is_glob(part), expanded.pattern))
+    resolved = here.workstation.files.resolve(WPath(here.workstation.style, expanded.volume, names))
+    return [f"reached by the link {link}" for link in resolved.links]

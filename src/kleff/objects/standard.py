@@ -1,0 +1,24 @@
+"""The kinds of object that ship with Kleff. One of them is one file here (and one for its effect, if it needs a new one)."""
+
+from kleff.objects.base.kind import register
+from kleff.objects.commands.kind import CommandKind, CommandMissingKind
+from kleff.objects.drivers import DriverKind
+from kleff.objects.entries import EntryKind
+from kleff.objects.facts import FactKind, PackagesKind
+from kleff.objects.keys import KeyKind, ValueKind
+from kleff.objects.manual import ManualKind
+from kleff.objects.packages import PackageKind
+from kleff.objects.paths.kind import PathKind
+from kleff.objects.paths.rescue import RescueKind
+from kleff.objects.processes import PortKind, ProcessKind, WindowKind
+from kleff.objects.readiness import CHECKS, CheckKind
+from kleff.objects.services import ServiceKind
+from kleff.objects.startup import StartupKind
+from kleff.objects.tasks import TaskKind
+from kleff.objects.units import UnitKind
+
+register(
+    PathKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(), CommandMissingKind(),
+    FactKind(), DriverKind(), PackagesKind(), ManualKind(), RescueKind(), WindowKind(), PortKind(), TaskKind(), StartupKind(),
+    UnitKind(), *(CheckKind(name) for name in CHECKS),
+)  # fmt: skip

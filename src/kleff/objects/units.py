@@ -1,0 +1,61 @@
+"""Units of an account's own session, which would start the product again."""
+
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from kleff.objects.base.action import ABSENT, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import AccountStep, Text
+from kleff.workstation.identity import NameId
+
+
+class UnitStop(AccountStep, kw_only=True, frozen=True):
+    """Stop a unit of each account's own session."""
+
+    unit: Text
+
+
+class OfAccount(Struct, kw_only=True):
+    """The id of the account in whose session it is."""
+
+    account: str
+
+
+class UnitKind(Kind):
+    """`unit`."""
+
+    names = ("unit",)
+    models = {"stop": UnitStop}
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        assert isinstance(step.model, UnitStop)
+        units = here.workstation.units
+        found = False
+        for account in here.resolver.accounts(step.model.accounts) if units else []:
+            service = units.get(account, step.model.unit) if units else None
+            if service is None:
+                continue
+            found = True
+            action = here.action(step, "stop", f"unit {service.name}", account=account.name, items=1, undo="started again")
+            action.about = [NameId("unit", service.name, account.id)]
+            action.tell(OfAccount(account=account.id))
+            if not service.running:
+                action.state, action.reason = ABSENT, "not running"
+            yield action
+        if not found:
+            reason = "in no account's session" if units else "this workstation has no such sessions"
+            yield here.action(step, "stop", f"unit {step.model.unit}", state=ABSENT, reason=reason)
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        assert isinstance(step.model, UnitStop)
+        units, account = work.here.workstation.units, work.here.resolver.account(action.told(OfAccount).account)
+        service = units.get(account, step.model.unit) if units and account else None
+        if units is None or account is None or service is None or not service.running:
+            return Outcome(note="not running any more")
+        from kleff.case.effects.unit_stopped import stop_unit
+
+        stop_unit(work.hands, action.number, account, service)
+        return Outcome(items=1)

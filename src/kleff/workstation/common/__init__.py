@@ -1,1 +1,0 @@
-"""What the systems share."""

@@ -1,0 +1,1 @@
+"""Files by handles: the protocol, and what stands on it whatever the system."""

@@ -1,0 +1,108 @@
+"""The machine Kleff itself runs on: where cases lie, who may change them, and what is written there for good."""
+
+from __future__ import annotations
+
+import sys
+from contextlib import AbstractContextManager
+from functools import lru_cache
+from pathlib import Path
+from typing import IO, Protocol
+
+from kleff.errors import NoSuchWorkstation
+from kleff.workstation.files.protocol import Folder
+
+
+class Busy(Exception):
+    """A file is locked by somebody else; says by whom, as far as that one told."""
+
+
+class NamedPipe(Protocol):
+    """A pipe with a name, through which a program writes or reads what must not lie on the disk."""
+
+    path: Path
+
+    def open_reader(self) -> IO[bytes]:
+        """Waits for a writer."""
+
+    def open_writer(self) -> IO[bytes]:
+        """Waits for a reader."""
+
+    def release(self) -> None:
+        """Let go whoever waits for the other end, and take the pipe away."""
+
+
+class Host(Protocol):
+    """What a case needs of the machine; what is written is on the disk when a call returns."""
+
+    def is_admin(self) -> bool: ...
+
+    def account(self) -> int:
+        """The number of the account Kleff works as, where the system has numbers."""
+
+    def weak_spot(self, path: Path) -> Path | None:
+        """The first of a path and its folders that others than an administrator can change; None for an ordinary account."""
+
+    def write_new(self, file: Path, data: bytes) -> str:
+        """Write a file that must not be there yet, for this account alone; returns its SHA-256."""
+
+    def open_new(self, file: Path) -> IO[bytes]:
+        """The same, to be written piece by piece; flushed by `flush_file`."""
+
+    def flush_file(self, file: IO[bytes]) -> None: ...
+
+    def open_log(self, file: Path) -> IO[bytes]:
+        """A file that is added to, for this account alone; no link is followed."""
+
+    def write_atomic(self, file: Path, data: bytes, mode: int = 0o600) -> None:
+        """Replace a file whole or not at all."""
+
+    def flush_folder(self, folder: Path) -> None:
+        """Bring the names in a folder to the disk."""
+
+    def sha256(self, file: Path) -> str:
+        """Of a regular file; no link is followed."""
+
+    def copy_new(self, source: Path, target: Path) -> str:
+        """Copy a file to a new one, read back; returns its SHA-256.
+
+        Raises:
+            OSError: it cannot be read or written, or is not what was written.
+        """
+
+    def folder(self, path: Path) -> AbstractContextManager[Folder]:
+        """A folder of this machine, opened."""
+
+    def lock(self, file: Path, text: str) -> AbstractContextManager[None]:
+        """Hold a lock that the system drops when its holder is gone; `text` tells others who that is.
+
+        Raises:
+            Busy: somebody else holds it.
+        """
+
+    def wait_for_lock(self, file: Path) -> AbstractContextManager[None]:
+        """The same, waiting for whoever holds it."""
+
+    def make_state_folder(self, folder: Path) -> None:
+        """Make Kleff's own folder on a workstation; the folder above keeps its times."""
+
+    def memory(self) -> Path | None:
+        """A folder that lies in memory, not on a disk, where there is one."""
+
+    def pipe(self) -> tuple[IO[bytes], IO[bytes]]:
+        """(reading end, writing end) of a new pipe."""
+
+    def named_pipe(self, at: Path) -> NamedPipe: ...
+
+
+@lru_cache(maxsize=1)
+def host() -> Host:
+    """The machine Kleff runs on.
+
+    Raises:
+        NoSuchWorkstation: Kleff does not run on this system.
+    """
+    if sys.platform == "win32":
+        raise NoSuchWorkstation("Kleff does not run on Windows itself yet", remedy="run it on a Linux machine")
+    from kleff.workstation.posix.host import PosixHost
+
+    return PosixHost()

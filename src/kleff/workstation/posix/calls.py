@@ -1,0 +1,168 @@
+"""System calls Python's standard library does not offer, and small file helpers that reach the disk."""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import errno
+import hashlib
+import os
+import stat
+from collections.abc import Iterator
+from functools import lru_cache
+from pathlib import Path
+
+RENAME_NOREPLACE = 1  # linux/fs.h; renameat2(2)
+FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+
+
+@lru_cache(maxsize=1)
+def _libc() -> ctypes.CDLL:
+    return ctypes.CDLL(None, use_errno=True)
+
+
+def rename_noreplace(from_fd: int, from_name: str, to_fd: int, to_name: str) -> None:
+    """renameat2(2) with RENAME_NOREPLACE: never replaces what stands at the new name.
+
+    Raises:
+        OSError: as the system says; EEXIST if the new name is taken.
+    """
+    result = _libc().renameat2(from_fd, os.fsencode(from_name), to_fd, os.fsencode(to_name), RENAME_NOREPLACE)
+    if result != 0:
+        code = ctypes.get_errno()
+        raise OSError(code, os.strerror(code), from_name)
+
+
+def mount_id(fd: int) -> int:
+    """The id of the mount an open file lies on, bind mounts told apart (proc(5), fdinfo)."""
+    with open(f"/proc/self/fdinfo/{fd}", encoding="ascii") as info:
+        for line in info:
+            if line.startswith("mnt_id:"):
+                return int(line.split()[1])
+    raise OSError(errno.ENOSYS, "no mnt_id in fdinfo")
+
+
+def remove_if_empty(fd: int, name: str) -> None:
+    """Take away a folder in an open one, if there is nothing in it."""
+    try:
+        os.rmdir(name, dir_fd=fd)
+    except OSError as error:
+        if error.errno not in (errno.ENOTEMPTY, errno.ENOENT, errno.EEXIST):
+            raise
+
+
+def mount_type(mount: int) -> str:
+    """The type of file system of a mount (proc(5), mountinfo)."""
+    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as table:
+        for line in table:
+            fields, _, rest = line.partition(" - ")
+            if int(fields.split(" ", 1)[0]) == mount:
+                return rest.split(" ", 1)[0]
+    return ""
+
+
+def mount_points() -> list[str]:
+    """Every mount point of this process's namespace (proc(5), mountinfo), octal escapes resolved."""
+    points = []
+    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as table:
+        for line in table:
+            point = line.split(" ")[4]
+            for code, char in (("\\040", " "), ("\\011", "\t"), ("\\012", "\n"), ("\\134", "\\")):
+                point = point.replace(code, char)
+            points.append(point)
+    return points
+
+
+def mounts_below(fd: int) -> list[str]:
+    """Mount points at or below an open folder, bind mounts too."""
+    here = host_path(fd)
+    return [p for p in mount_points() if p == here or p.startswith(here.rstrip("/") + "/")]
+
+
+def host_path(fd: int) -> str:
+    """Where an open folder lies on the machine Kleff runs on."""
+    return os.readlink(f"/proc/self/fd/{fd}")
+
+
+def sync_folder(path: str | Path) -> None:
+    """Flush a folder, so that names in it are on disk."""
+    fd = os.open(path, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)
+
+
+def sync_volume(fd: int) -> None:
+    """Flush the file system an open file lies on (syncfs(2)).
+
+    Raises:
+        OSError: it could not be written.
+    """
+    if _libc().syncfs(fd) != 0:
+        code = ctypes.get_errno()
+        raise OSError(code, os.strerror(code))
+
+
+def write_atomic(path: Path, data: bytes, mode: int = 0o600) -> None:
+    """Replace a file whole or not at all: written beside it, flushed, renamed, folder flushed."""
+    beside = path.with_name(f".{path.name}.{os.getpid()}.part")
+    fd = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, mode)
+    try:
+        with os.fdopen(fd, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(beside, path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.unlink(beside)
+        raise
+    sync_folder(path.parent)
+
+
+def sha256_of(file: Path) -> str:
+    """The SHA-256 of a regular file; no link is followed."""
+    fd = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    with os.fdopen(fd, "rb") as source:
+        return hashlib.file_digest(source, "sha256").hexdigest()
+
+
+def open_regular(folder: int, name: str) -> int:
+    """Open a regular file in an open folder for reading; no link is followed, and nothing that blocks is waited for.
+
+    Raises:
+        OSError: not there, not a regular file (EINVAL), not readable.
+    """
+    fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+    if not stat.S_ISREG(os.fstat(fd).st_mode):
+        os.close(fd)
+        raise OSError(errno.EINVAL, "not a regular file", name)
+    return fd
+
+
+def sha256_at(folder: int, name: str) -> str:
+    """The SHA-256 of a regular file in an open folder.
+
+    Raises:
+        OSError: as `open_regular`.
+    """
+    sha256 = hashlib.sha256()
+    with closing_fd(open_regular(folder, name)) as fd:
+        while piece := os.read(fd, 1 << 18):
+            sha256.update(piece)
+    return sha256.hexdigest()
+
+
+@contextlib.contextmanager
+def closing_fd(fd: int) -> Iterator[int]:
+    """Close a descriptor at the end."""
+    try:
+        yield fd
+    finally:
+        os.close(fd)
+
+
+def boot_id() -> str:
+    """The kernel's id of this boot (random(4)); uptime is not enough, it may be another machine's."""
+    return Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()

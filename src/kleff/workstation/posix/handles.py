@@ -1,0 +1,180 @@
+"""Open files and folders of a POSIX machine."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import stat
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import cast
+
+from kleff.workstation.files.protocol import File, Folder, MountInside, Owner
+from kleff.workstation.paths import Look, look_of
+from kleff.workstation.posix import copying
+from kleff.workstation.posix.calls import (
+    FOLDER_FLAGS,
+    mounts_below,
+    remove_if_empty,
+    rename_noreplace,
+    sha256_at,
+    sync_volume,
+)
+from kleff.workstation.posix.walking import delete_below
+
+READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+WRITE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+NONE_HERE = (errno.ENOTSUP, errno.ENODATA)  # a file system without attributes; one that has just gone
+
+
+class PosixHandle:
+    """An open descriptor."""
+
+    def __init__(self, fd: int) -> None:
+        self.fd = fd
+
+    def look(self) -> Look:
+        return look_of(os.fstat(self.fd))
+
+    def attributes(self) -> dict[str, bytes]:
+        try:
+            return {name: os.getxattr(self.fd, name) for name in os.listxattr(self.fd)}
+        except OSError as error:
+            if error.errno not in NONE_HERE:
+                raise
+            return {}
+
+    def set_owner(self, uid: int, gid: int) -> None:
+        os.fchown(self.fd, uid, gid)
+
+    def set_mode(self, mode: int) -> None:
+        os.fchmod(self.fd, mode)
+
+    def set_attribute(self, name: str, value: bytes) -> None:
+        os.setxattr(self.fd, name, value)
+
+    def set_times(self, times: tuple[int, int]) -> None:
+        os.utime(self.fd, ns=times)
+
+    def flush(self) -> None:
+        os.fsync(self.fd)
+
+    def close(self) -> None:
+        os.close(self.fd)
+
+
+class PosixFile(PosixHandle):
+    """An open regular file."""
+
+    def read(self, size: int) -> bytes:
+        return os.read(self.fd, size)
+
+    def truncate(self, size: int) -> None:
+        os.ftruncate(self.fd, size)
+
+    def write(self, data: bytes) -> None:
+        view = memoryview(data)
+        while view:
+            view = view[os.write(self.fd, view) :]
+
+    def write_at(self, data: bytes, at: int) -> None:
+        os.pwrite(self.fd, data, at)
+
+
+class PosixFolder(PosixHandle):
+    """An open folder."""
+
+    def names(self) -> list[str]:
+        return os.listdir(self.fd)
+
+    def look_at(self, name: str) -> Look:
+        return look_of(os.stat(name, dir_fd=self.fd, follow_symlinks=False))
+
+    @contextmanager
+    def folder(self, name: str) -> Iterator[Folder]:
+        below = PosixFolder(os.open(name, FOLDER_FLAGS, dir_fd=self.fd))
+        try:
+            yield below
+        finally:
+            below.close()
+
+    @contextmanager
+    def file(self, name: str) -> Iterator[File]:
+        file = PosixFile(os.open(name, READ, dir_fd=self.fd))
+        try:
+            yield file
+        finally:
+            file.close()
+
+    def create(self, name: str) -> File:
+        return PosixFile(os.open(name, WRITE, 0o600, dir_fd=self.fd))
+
+    def make_folder(self, name: str, mode: int = 0o700) -> None:
+        os.mkdir(name, mode, dir_fd=self.fd)
+
+    def make_link(self, name: str, target: str) -> None:
+        os.symlink(target, name, dir_fd=self.fd)
+
+    def read_link(self, name: str) -> str:
+        return os.readlink(name, dir_fd=self.fd)
+
+    def set_link(self, name: str, owner: Owner, times: tuple[int, int]) -> None:
+        if owner:
+            os.chown(name, *owner, dir_fd=self.fd, follow_symlinks=False)
+        os.utime(name, ns=times, dir_fd=self.fd, follow_symlinks=False)
+
+    def remove(self, name: str) -> None:
+        os.unlink(name, dir_fd=self.fd)
+
+    def remove_if_empty(self, name: str) -> None:
+        remove_if_empty(self.fd, name)
+
+    def rename(self, name: str, to: Folder, to_name: str) -> None:
+        rename_noreplace(self.fd, name, fd_of(to), to_name)
+
+    def link(self, name: str, to: Folder, to_name: str) -> None:
+        os.link(name, to_name, src_dir_fd=self.fd, dst_dir_fd=fd_of(to), follow_symlinks=False)
+
+    def sha256(self, name: str) -> str:
+        return sha256_at(self.fd, name)
+
+    def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
+        return copying.copy_file(self.fd, name, fd_of(to), to_name, look)
+
+    def copy_tree(self, name: str, to: Folder, to_name: str, told: Callable[[int, int], None]) -> None:
+        copying.copy_tree(self.fd, name, fd_of(to), to_name, told)
+
+    def delete_copied(self, name: str, to: Folder, to_name: str) -> list[str]:
+        return copying.delete_copied(self.fd, name, fd_of(to), to_name)
+
+    def delete_tree(self, name: str, told: Callable[[int], None]) -> None:
+        with contextlib.suppress(FileNotFoundError):
+            if not stat.S_ISDIR(os.stat(name, dir_fd=self.fd, follow_symlinks=False).st_mode):
+                os.unlink(name, dir_fd=self.fd)
+                told(1)
+                return
+            fd = os.open(name, FOLDER_FLAGS, dir_fd=self.fd)
+            try:
+                mounts = mounts_below(fd)
+                if mounts:
+                    raise MountInside(mounts[0])
+                delete_below(fd, told)
+            finally:
+                os.close(fd)
+            os.rmdir(name, dir_fd=self.fd)
+
+    def may_change(self) -> bool:
+        return os.access(".", os.W_OK, dir_fd=self.fd, effective_ids=True)
+
+    def ours(self, name: str) -> bool:
+        status = os.stat(name, dir_fd=self.fd, follow_symlinks=False)
+        return stat.S_ISDIR(status.st_mode) and status.st_uid == os.geteuid() and not stat.S_IMODE(status.st_mode) & 0o077
+
+    def flush_volume(self) -> None:
+        sync_volume(self.fd)
+
+
+def fd_of(folder: Folder) -> int:
+    """The descriptor of a folder that this half has opened."""
+    return cast(PosixFolder, folder).fd

@@ -1,0 +1,365 @@
+"""A workstation's files under folders of a POSIX machine, worked on by descriptors that follow no link."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import os
+import stat
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+from typing import IO
+
+from kleff.errors import DamagedCase, LinkOnTheWay
+from kleff.procedure.globs import PathStyle, fold
+from kleff.workstation.files.protocol import Folder
+from kleff.workstation.paths import Look, Measure, Resolved, WPath, from_raw, look_of
+from kleff.workstation.posix import walking
+from kleff.workstation.posix.calls import FOLDER_FLAGS, mount_id, mount_type, mounts_below, open_regular
+from kleff.workstation.posix.counting import Tally, count
+from kleff.workstation.posix.handles import PosixFolder, fd_of
+
+MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
+
+
+class PosixTree:
+    """Files under one folder of this machine for each volume; implements `FileTree`.
+
+    Args:
+        style: how paths are written there.
+        volumes: volume name -> folder on this machine that is its root.
+        private: whether an account other than an administrator can write below a path, by the path alone;
+            what the owners and modes say counts besides.
+    """
+
+    def __init__(self, style: PathStyle, volumes: dict[str, Path], private: Callable[[WPath], bool] = lambda path: False) -> None:
+        self.style = style
+        self.volumes = volumes
+        self._private = private
+        self._trusted = {0, os.geteuid()}
+
+    # -- names ------------------------------------------------------------------------------------------------
+
+    def path(self, text: str) -> WPath | None:
+        split = self.style.split(text)
+        if split is None or split[0] not in self.volumes:
+            return None
+        return WPath(self.style, split[0], split[1])
+
+    def from_raw(self, raw: bytes) -> WPath:
+        path = from_raw(self.style, raw)
+        if path.volume not in self.volumes:
+            raise DamagedCase(
+                "a path that is kept in the case is of no volume of this workstation", remedy="restore the case folder from a copy"
+            )
+        return path
+
+    def host(self, path: WPath) -> str:
+        return os.path.join(self.volumes[path.volume], *self.actual(path).parts)
+
+    def actual(self, path: WPath) -> WPath:
+        """The path with its names spelled as on the disk, as far as it exists; no link is followed."""
+        if not self.style.folded:
+            return path
+        names: list[str] = []
+        fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        try:
+            for index, part in enumerate(path.parts):
+                names.append(self._spelled(fd, part))
+                if index == len(path.parts) - 1:
+                    break
+                try:
+                    below = os.open(names[-1], FOLDER_FLAGS, dir_fd=fd)
+                except OSError:
+                    names.extend(path.parts[index + 1 :])
+                    break
+                os.close(fd)
+                fd = below
+        finally:
+            os.close(fd)
+        return WPath(self.style, path.volume, tuple(names))
+
+    def spelled(self, folder: Folder, name: str) -> str:
+        return self._spelled(fd_of(folder), name)
+
+    def _spelled(self, fd: int, name: str) -> str:
+        if not self.style.folded:
+            return name
+        try:
+            os.stat(name, dir_fd=fd, follow_symlinks=False)
+            return name
+        except OSError:
+            pass
+        wanted = fold(name)
+        return next((n for n in os.listdir(fd) if fold(n) == wanted), name)
+
+    # -- opening without following ----------------------------------------------------------------------------
+
+    def open_folder(self, path: WPath) -> Folder:
+        return PosixFolder(self._open(path))
+
+    def _open(self, path: WPath) -> int:
+        fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        for part in path.parts:
+            fd = self._step_down(fd, part)
+        return fd
+
+    def open_below(self, folder: Folder, name: str) -> Folder:
+        return PosixFolder(self._step_down(fd_of(folder), name))
+
+    def _step_down(self, fd: int, name: str) -> int:
+        try:
+            return os.open(self._spelled(fd, name), FOLDER_FLAGS, dir_fd=fd)
+        finally:
+            os.close(fd)
+
+    @contextlib.contextmanager
+    def folder(self, path: WPath) -> Iterator[Folder]:
+        folder = PosixFolder(self._open(path))
+        try:
+            yield folder
+        finally:
+            folder.close()
+
+    @contextlib.contextmanager
+    def parent(self, path: WPath) -> Iterator[tuple[Folder, str]]:
+        with self.folder(path.parent) as folder:
+            yield folder, self.spelled(folder, path.name)
+
+    @contextlib.contextmanager
+    def _folder(self, path: WPath) -> Iterator[int]:
+        fd = self._open(path)
+        try:
+            yield fd
+        finally:
+            os.close(fd)
+
+    @contextlib.contextmanager
+    def _parent(self, path: WPath) -> Iterator[tuple[int, str]]:
+        with self._folder(path.parent) as fd:
+            yield fd, self._spelled(fd, path.name)
+
+    # -- one thing --------------------------------------------------------------------------------------------
+
+    def look(self, path: WPath) -> Look | None:
+        try:
+            if not path.parts:
+                with self._folder(path) as fd:
+                    return look_of(os.fstat(fd))
+            with self._parent(path) as (fd, name):
+                return look_of(os.stat(name, dir_fd=fd, follow_symlinks=False))
+        except FileNotFoundError:
+            return None
+        except NotADirectoryError as error:
+            if self._link_on_way(path):
+                raise OSError(errno.ELOOP, "a folder on the way is a link", str(path)) from error
+            return None
+
+    def _link_on_way(self, path: WPath) -> bool:
+        for end in range(1, len(path.parts)):
+            host = os.path.join(self.volumes[path.volume], *self.actual(path).parts[:end])
+            if os.path.islink(host):
+                return True
+        return False
+
+    def names(self, path: WPath) -> list[str]:
+        try:
+            with self._folder(path) as fd:
+                return sorted(os.listdir(fd))
+        except (FileNotFoundError, NotADirectoryError):
+            return []
+
+    def read(self, path: WPath, limit: int = 1 << 20) -> bytes:
+        with self.reading(path) as file:
+            return file.read(limit)
+
+    def reading(self, path: WPath) -> IO[bytes]:
+        with self._parent(path) as (fd, name):
+            return os.fdopen(open_regular(fd, name), "rb")
+
+    def sha256(self, path: WPath) -> str:
+        with self.parent(path) as (folder, name):
+            return folder.sha256(name)
+
+    def remove_single(self, path: WPath) -> None:
+        with self._parent(path) as (fd, name):
+            if stat.S_ISDIR(os.stat(name, dir_fd=fd, follow_symlinks=False).st_mode):
+                os.rmdir(name, dir_fd=fd)
+            else:
+                os.unlink(name, dir_fd=fd)
+
+    def read_link(self, path: WPath) -> str:
+        with self._parent(path) as (fd, name):
+            return os.readlink(name, dir_fd=fd)
+
+    # -- links on the way -------------------------------------------------------------------------------------
+
+    def resolve(self, path: WPath) -> Resolved:
+        return self._resolve(path.volume, path.parts, (), 0)
+
+    def _resolve(self, volume: str, parts: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
+        done: tuple[str, ...] = ()
+        fd = os.open(self.volumes[volume], FOLDER_FLAGS)
+        try:
+            for index, part in enumerate(parts[:-1]):
+                name = self._spelled(fd, part)
+                try:
+                    below = os.open(name, FOLDER_FLAGS, dir_fd=fd)
+                except OSError as error:
+                    rest = parts[index + 1 :]
+                    followed = self._at_link(fd, WPath(self.style, volume, done).child(name), rest, links, depth)
+                    missing = error.errno == errno.ENOENT
+                    return followed or Resolved(WPath(self.style, volume, done + parts[index:]), links, not missing)
+                os.close(fd)
+                fd, done = below, (*done, name)
+            if not parts:
+                return Resolved(WPath(self.style, volume, done), links)
+            last = self._spelled(fd, parts[-1])
+            return Resolved(WPath(self.style, volume, (*done, last)), links, _there(fd, last))
+        finally:
+            os.close(fd)
+
+    def _at_link(self, fd: int, link: WPath, rest: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved | None:
+        """Where a name that could not be stepped into leads, if it is a link that may be followed; None if it is none."""
+        try:
+            status = os.stat(link.name, dir_fd=fd, follow_symlinks=False)
+        except OSError:
+            return None
+        if not stat.S_ISLNK(status.st_mode):
+            return None
+        target = os.readlink(link.name, dir_fd=fd)
+        self._check_link(link, target, status.st_uid in self._trusted and self.only_admin(link.parent), depth)
+        return self._follow(link, target, rest, links, depth)
+
+    def _only_admin(self, status: os.stat_result, path: WPath) -> bool:
+        group_safe = not status.st_mode & stat.S_IWGRP or status.st_gid in (0, os.getegid())
+        by_mode = status.st_uid in self._trusted and group_safe and not status.st_mode & stat.S_IWOTH
+        return by_mode and not self._private(path)
+
+    def only_admin(self, path: WPath) -> bool:
+        fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        try:
+            for index in range(len(path.parts) + 1):
+                if not self._only_admin(os.fstat(fd), WPath(self.style, path.volume, path.parts[:index])):
+                    return False
+                if index < len(path.parts):
+                    below = os.open(self._spelled(fd, path.parts[index]), FOLDER_FLAGS, dir_fd=fd)
+                    os.close(fd)
+                    fd = below
+            return True
+        finally:
+            os.close(fd)
+
+    def _check_link(self, link: WPath, target: str, trusted: bool, depth: int) -> None:
+        if not trusted:
+            raise LinkOnTheWay(f"the folder {link} on the way is a link to {target}, which others than an administrator can change")
+        if depth > MAX_LINKS:
+            raise LinkOnTheWay(f"too many links on the way at {link}")
+
+    def _follow(self, link: WPath, target: str, rest: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
+        split = self.style.split(target)
+        if split is not None:
+            volume, base = split
+        elif target.startswith("/"):
+            raise LinkOnTheWay(f"the link {link} leads out of the workstation, to {target}")
+        else:
+            volume, base = link.volume, link.parent.parts
+            for part in target.split("/"):
+                if part == "..":
+                    base = base[:-1]
+                elif part not in ("", "."):
+                    base = (*base, part)
+        if volume not in self.volumes:
+            raise LinkOnTheWay(f"the link {link} leads to {target}, which is not on this workstation")
+        return self._resolve(volume, base + rest, (*links, f"{link} -> {target}"), depth + 1)
+
+    # -- globs ------------------------------------------------------------------------------------------------
+
+    def expand(self, volume: str, pattern: Sequence[str], limit: int = 0) -> Iterator[WPath]:
+        from kleff.workstation.files.matching import expand
+
+        return expand(self, volume, pattern, limit)
+
+    # -- sizes and mounts -------------------------------------------------------------------------------------
+
+    def walk(self, path: WPath, enter: Callable[[WPath, Look], bool] = lambda path, look: True) -> Iterator[tuple[WPath, Look]]:
+        look = self.look(path)
+        if look is None:
+            return
+        yield path, look
+        if enter(path, look) and look.is_folder:
+            with self._folder(path) as fd:
+                for names, below in walking.walk(fd, lambda names, look: enter(path.child(*names), look)):
+                    yield path.child(*names), below
+
+    def find(self, path: WPath, wanted: Callable[[str], object]) -> Iterator[tuple[WPath, Look]]:
+        look = self.look(path)
+        if look is None:
+            return
+        if not look.is_folder:
+            if wanted(path.name):
+                yield path, look
+            return
+        with self._folder(path) as fd:
+            for names, below in walking.find(fd, wanted):
+                yield path.child(*names), below
+
+    def measure(self, path: WPath, processes: int = 2) -> Measure:
+        tally = Tally()
+        try:
+            if path.parts:
+                with self._parent(path) as (fd, name):
+                    status = os.stat(name, dir_fd=fd, follow_symlinks=False)
+            else:
+                status = os.stat(self.volumes[path.volume])
+            tally.add(status)
+            if stat.S_ISDIR(status.st_mode):
+                with self._folder(path) as fd:
+                    count(fd, tally, min(processes, os.cpu_count() or 1))
+        except FileNotFoundError:
+            return Measure(0, 0, 0)
+        return Measure(tally.items, tally.files, tally.bytes, tally.privileged)
+
+    def mounts_in(self, path: WPath) -> list[str]:
+        look = self.look(path)
+        if look is None or not look.is_folder:
+            return []
+        with self._folder(path) as fd:
+            return mounts_below(fd)
+
+    def layered(self, path: WPath) -> bool:
+        look = self.look(path)
+        if look is None or not look.is_folder:
+            return False
+        with self._folder(path) as fd:
+            return mount_type(mount_id(fd)) == "overlay"
+
+    def mount_root(self, path: WPath) -> WPath:
+        top = 0
+        fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        try:
+            mount = mount_id(fd)
+            for index, part in enumerate(path.parts[:-1]):
+                below = os.open(self._spelled(fd, part), FOLDER_FLAGS, dir_fd=fd)
+                os.close(fd)
+                fd = below
+                if mount_id(fd) != mount:
+                    mount, top = mount_id(fd), index + 1
+        finally:
+            os.close(fd)
+        return WPath(self.style, path.volume, path.parts[:top])
+
+    def space(self, path: WPath) -> tuple[int, int]:
+        host = self.host(path)
+        status = os.statvfs(host)
+        return os.lstat(host).st_dev, status.f_bavail * status.f_frsize
+
+
+def _there(fd: int, name: str) -> bool:
+    try:
+        os.stat(name, dir_fd=fd, follow_symlinks=False)
+    except FileNotFoundError:
+        return False
+    except OSError:
+        return True  # who looks at it is told why it cannot be
+    return True
