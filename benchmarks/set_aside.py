@@ -26,8 +26,8 @@ from caches import COLD, settle
 from kleff.case.aside.deleting import delete_tree
 from kleff.procedure.globs import POSIX
 from kleff.progress import Silent
-from kleff.workstation.host import host
 from kleff.workstation.posix.tree import PosixTree
+from kleff.workstation.this_machine import host
 
 PROCEDURE = """format = 1
 [product]

@@ -26,8 +26,8 @@ from kleff.errors import ActionFailed, DamagedCase, UsageError
 from kleff.procedure.globs import POSIX
 from kleff.progress import Silent
 from kleff.report.case_facts import case_info
-from kleff.workstation.host import host
 from kleff.workstation.posix.tree import PosixTree
+from kleff.workstation.this_machine import host
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 names = st.sampled_from(["a", "b", "keep.me", "x y", "caf\udce9", "...", "-rf", "\u202ename"])

@@ -16,10 +16,10 @@ from kleff.case.bag.archive import Wanted, check_archive, write_archive
 from kleff.errors import ActionFailed, DamagedCase, LinkOnTheWay
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.progress import Silent
-from kleff.workstation.facets import Account
 from kleff.workstation.linux.accounts import PasswdAccounts
 from kleff.workstation.paths import WPath, from_raw
 from kleff.workstation.posix.tree import PosixTree
+from kleff.workstation.things import Account
 from support import IS_ROOT, linux_tree, write
 
 

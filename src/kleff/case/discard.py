@@ -12,8 +12,8 @@ from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
 from kleff.errors import Interrupted, Refused
 from kleff.progress import Silent
-from kleff.workstation.host import host
 from kleff.workstation.paths import WPath
+from kleff.workstation.this_machine import host
 
 
 @dataclass

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed
-from kleff.workstation.facets import Commands, Given
+from kleff.workstation.facets import Commands
+from kleff.workstation.things import Given
 
 
 def run_to_its_end(commands: Commands, argv: Sequence[str], output: Path, given: Given, patience: float) -> None:

@@ -15,7 +15,7 @@ from kleff.objects.base.secrets import Secrets, variable_of
 from kleff.procedure.conditions import show_answer
 from kleff.procedure.model import Ask
 from kleff.texts import plain
-from kleff.workstation.host import host
+from kleff.workstation.this_machine import host
 
 
 def default_cases() -> Path:

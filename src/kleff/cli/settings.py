@@ -10,7 +10,7 @@ import msgspec
 
 from kleff.errors import UsageError
 from kleff.procedure.versions import parse_duration
-from kleff.workstation.host import host
+from kleff.workstation.this_machine import host
 
 
 class Settings(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):

@@ -10,8 +10,8 @@ from kleff.objects.base.action import TO_DO, Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Ends, StopsServices, able, kind_of
 from kleff.procedure.globs import literal
-from kleff.workstation.facets import Process, line_of
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Process, line_of
 
 
 class Holder(msgspec.Struct, kw_only=True):

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import kleff.objects.standard  # noqa: F401  makes the kinds known
-from kleff.case.record.folder import check_trusted
+from kleff.case.record.trust import check_trusted
 from kleff.errors import ProcedureError
 from kleff.objects.base.kind import model_table
 from kleff.procedure.load import RULES, Procedure, load_procedure, parse_procedure

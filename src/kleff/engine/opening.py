@@ -109,7 +109,8 @@ class Opened:
             Refused: the folder cannot be made, or others could change it.
         """
         from kleff.case.record.effect import dump
-        from kleff.case.record.folder import check_trusted, create_case
+        from kleff.case.record.folder import create_case
+        from kleff.case.record.trust import check_trusted
         from kleff.case.record.unfinished import lock
         from kleff.engine.rows import record_plan
 

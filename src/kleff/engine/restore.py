@@ -26,8 +26,8 @@ from kleff.objects.base.restoring import FromBag, Restores, Restoring
 from kleff.procedure.globs import fold
 from kleff.progress import Progress
 from kleff.texts import size
-from kleff.workstation.host import host
 from kleff.workstation.paths import WPath
+from kleff.workstation.this_machine import host
 
 
 @dataclass(frozen=True)

@@ -28,8 +28,9 @@ from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.progress import Progress
 from kleff.texts import plain
-from kleff.workstation.facets import line_of, with_children
+from kleff.workstation.facets import with_children
 from kleff.workstation.identity import sameness
+from kleff.workstation.things import line_of
 
 PASSES = 3
 WITHIN = 10.0  # seconds that a program which holds something open may take to close by itself

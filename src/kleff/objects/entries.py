@@ -19,8 +19,8 @@ from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import seconds
-from kleff.workstation.facets import Entry, Running
 from kleff.workstation.identity import sameness
+from kleff.workstation.things import Entry, Running
 
 if TYPE_CHECKING:
     from kleff.case.effects.uninstaller_ran import UninstallerRan

@@ -12,7 +12,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.restoring import ShownOnly
 from kleff.objects.commands.programs import arguments, objection_to, output_of
-from kleff.objects.keys import meant_keys
+from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.packages import Names
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
@@ -20,8 +20,8 @@ from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, SavingStep, Text, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate, parse_template
 from kleff.texts import plural
-from kleff.workstation.facets import Package
 from kleff.workstation.identity import NameId
+from kleff.workstation.things import Package
 
 PATIENCE = 60.0  # seconds a command that tells a fact may take
 LONGEST = 500  # letters of a fact that are kept

@@ -10,7 +10,7 @@ from kleff.objects.base.action import DONE, MANUAL, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.commands.programs import arguments, output_of
-from kleff.objects.keys import meant_keys
+from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Section, Step, Text, key_problem, path_problem

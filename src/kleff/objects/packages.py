@@ -16,8 +16,8 @@ from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text, Texts
 from kleff.texts import plural
-from kleff.workstation.facets import Package, PackageRecord
 from kleff.workstation.identity import NameId
+from kleff.workstation.things import Package, PackageRecord
 
 Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
 

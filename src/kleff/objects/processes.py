@@ -16,8 +16,9 @@ from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem, path_problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
-from kleff.workstation.facets import Process, Processes, line_of, with_children
+from kleff.workstation.facets import Processes, with_children
 from kleff.workstation.identity import NameId
+from kleff.workstation.things import Process, line_of
 
 SETTLING = 0.3  # seconds after which it is looked whether it was started again
 

@@ -9,8 +9,8 @@ from kleff.objects.base.kind import Claimed, Kind
 from kleff.objects.base.restoring import ShownOnly
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import SavingStep, Step, Text
-from kleff.workstation.facets import Service
 from kleff.workstation.identity import NameId
+from kleff.workstation.things import Service
 
 SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"
 

@@ -9,9 +9,9 @@ from kleff.errors import LinkOnTheWay
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Claimed, Claims, able, kind_of
 from kleff.texts import plural, size
-from kleff.workstation.facets import Entry, PackageRecord
 from kleff.workstation.identity import KeyId
 from kleff.workstation.paths import Look, WPath
+from kleff.workstation.things import Entry, PackageRecord
 
 NAMED_PATH = re.compile(r"(?<![\w./$}])/(?:etc|var|srv|opt|usr/local)/[\w.+@~-]+(?:/[\w.+@~-]+)*")
 

@@ -5,7 +5,7 @@ from kleff.objects.commands.kind import CommandKind, CommandMissingKind
 from kleff.objects.drivers import DriverKind
 from kleff.objects.entries import EntryKind
 from kleff.objects.facts import FactKind, PackagesKind
-from kleff.objects.keys import KeyKind, ValueKind
+from kleff.objects.keys.kind import KeyKind, ValueKind
 from kleff.objects.manual import ManualKind
 from kleff.objects.packages import PackageKind
 from kleff.objects.paths.kind import PathKind

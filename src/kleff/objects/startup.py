@@ -9,16 +9,16 @@ from kleff.case.guard.guard import Target
 from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
-from kleff.objects.keys import meant_keys
+from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.tasks import program_of
 from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Text
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
-from kleff.workstation.facets import Account
 from kleff.workstation.identity import key_id, path_id
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
 
 RUN = ("HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Run", "HKCU\\Software\\Microsoft\\Windows\\CurrentVersion\\Run")
 SESSION = "/etc/xdg/autostart"  # Desktop Application Autostart Specification; and `autostart` in an account's own settings

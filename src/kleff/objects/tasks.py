@@ -12,8 +12,8 @@ from kleff.objects.base.kind import Kind
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
-from kleff.workstation.facets import Task
 from kleff.workstation.identity import NameId
+from kleff.workstation.things import Task
 
 
 class TaskStop(Step, kw_only=True, frozen=True):

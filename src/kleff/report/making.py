@@ -12,17 +12,8 @@ from kleff.objects.base.action import Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.load import Procedure
-from kleff.report.documents import (
-    ActionInfo,
-    FindingInfo,
-    PreviewDocument,
-    ProductInfo,
-    SightingInfo,
-    SurveyDocument,
-    ThingInfo,
-    VerifyDocument,
-    WorkstationInfo,
-)  # fmt: skip
+from kleff.report.documents import PreviewDocument, SurveyDocument, VerifyDocument
+from kleff.report.parts import ActionInfo, FindingInfo, ProductInfo, SightingInfo, ThingInfo, WorkstationInfo
 from kleff.workstation.facets import Workstation
 from kleff.workstation.identity import Identity, KeyId, NameId, PathId, exact, shown
 

@@ -75,10 +75,8 @@ def restore_page(restoring: Restoring, plan: Plan) -> Page:
 
 
 def _word(action: Action) -> str:
-    """The state of an action; nothing to do here means that it is there, or is no thing to put back."""
-    if action.state != ABSENT:
-        return action.state
-    return "shown" if action.verb == "shown" else "in place"
+    """The state of an action; nothing to do here means that it is there already."""
+    return action.state_word or ("in place" if action.state == ABSENT else action.state)
 
 
 def _amount(action: Action) -> str:

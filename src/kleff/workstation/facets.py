@@ -1,169 +1,30 @@
-"""The facets of a workstation: one small protocol for each, and what they deal in."""
+"""The facets of a workstation: one small protocol for each."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Protocol
-
-import msgspec
+from typing import Protocol
 
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.versions import Compare
 from kleff.registry.registry import Registry
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.identity import Identity
-from kleff.workstation.paths import Look, WPath
-
-
-@dataclass(frozen=True)
-class Account:
-    """A person's profile.
-
-    Attributes:
-        id: uid or SID.
-        uid: owner of its files where the system has numbers for that.
-        ordinary: False for default, public and system accounts, which are touched only when named.
-    """
-
-    name: str
-    id: str
-    home: WPath
-    uid: int | None = None
-    ordinary: bool = True
-
-
-@dataclass(frozen=True)
-class Process:
-    """A running program; `started` tells it from a later one with the same number; `title` is its window's, where there is one."""
-
-    pid: int
-    started: float
-    name: str
-    path: str
-    command: tuple[str, ...]
-    parent: int
-    account: str = ""
-    title: str = ""
-
-
-def line_of(process: Process) -> str:
-    """A process for people, with its command line."""
-    who = f" of {process.account}" if process.account else ""
-    return f"{process.name}, number {process.pid}{who}: {' '.join(process.command)}"
-
-
-@dataclass(frozen=True)
-class Service:
-    """A service: whether it runs, and how it starts (`automatic`, `manual`, `disabled`, ...)."""
-
-    name: str
-    running: bool
-    start: str
-    title: str = ""
-
-
-@dataclass(frozen=True)
-class Package:
-    """A package as the package manager knows it.
-
-    Attributes:
-        state: `installed`, or `config-files` if only its configuration is left.
-        config_files: its configuration files, as absolute paths.
-        broken: an installation or removal of it was cut off.
-    """
-
-    name: str
-    version: str
-    state: str
-    essential: bool = False
-    config_files: tuple[str, ...] = ()
-    title: str = ""
-    installed_size: int = 0
-    broken: bool = False
-
-
-class ConfigFile(msgspec.Struct, kw_only=True):
-    """A configuration file of a package; `changed` if its content is not what the package had brought."""
-
-    path: str
-    obsolete: bool = False
-    changed: bool = False
-
-
-class PackageRecord(msgspec.Struct, kw_only=True):
-    """What the package manager knows of a package besides its files: enough to build the same package anew.
-
-    Attributes:
-        installed: False if only its configuration is left.
-        control: its control paragraph; `members`: scripts, checksums and the like by name. Bytes that are no text as surrogates.
-        paths: (as the package knows it, where it lies), in the package's own order.
-        services: that it brings.
-    """
-
-    name: str
-    version: str
-    installed: bool
-    control: str
-    members: dict[str, str]
-    paths: list[tuple[str, str]]
-    config_files: list[ConfigFile]
-    services: list[str]
-
-
-# For where a path lies: what was there when the package was removed, how its content is read, where a link led; or None.
-Source = Callable[[str], "tuple[Look, Callable[[], IO[bytes]] | None, str] | None"]
-
-
-@dataclass(frozen=True)
-class Entry:
-    """A product that is registered as installed.
-
-    Attributes:
-        id: tells it from every other, whatever it is called; registered_at: for people.
-        quiet: the command that removes it without a question, as arguments; None if none is known.
-        account: the account in whose own hive it is registered, or "".
-        product_code: of a Windows Installer product, with braces.
-    """
-
-    name: str
-    version: str
-    publisher: str
-    id: Identity
-    registered_at: str
-    quiet: tuple[str, ...] | None
-    registered: str
-    location: str = ""
-    account: str = ""
-    product_code: str = ""
-
-
-@dataclass(frozen=True)
-class Given:
-    """What a command is given besides its arguments.
-
-    Attributes:
-        stdin: a file, or `text`, for its standard input.
-        environment: variables besides the usual ones.
-        hide: texts that must not appear in what is kept of its output.
-        errors: where its standard error goes; with the output if None.
-    """
-
-    stdin: Path | None = None
-    text: str = ""
-    environment: Mapping[str, str] = field(default_factory=dict)
-    hide: tuple[str, ...] = ()
-    errors: Path | None = None
-
-
-@dataclass
-class Running:
-    """A command that was started, told apart for a later run of Kleff by number and start time."""
-
-    pid: int
-    started: float
-    code: int | None = None
+from kleff.workstation.paths import WPath
+from kleff.workstation.things import (
+    Account,
+    Entry,
+    Given,
+    Package,
+    PackageRecord,
+    Power,
+    Process,
+    Running,
+    Service,
+    Source,
+    Task,
+)
 
 
 class Accounts(Protocol):
@@ -230,15 +91,6 @@ class Services(Protocol):
 
     def restore(self, service: Service) -> None:
         """Give back start type and running state as they were."""
-
-
-@dataclass(frozen=True)
-class Task:
-    """A scheduled task: the command it runs, and whether it may run."""
-
-    name: str
-    command: str
-    enabled: bool
 
 
 class Tasks(Protocol):
@@ -341,14 +193,6 @@ class Commands(Protocol):
 
     def wait(self, running: Running, seconds: float) -> bool:
         """Wait for its end; True if it ended (`code` is then set where it can be known)."""
-
-
-@dataclass(frozen=True)
-class Power:
-    """Where the power comes from; the battery's charge in percent, where there is one."""
-
-    mains: bool
-    percent: int | None = None
 
 
 class Readiness(Protocol):

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import sys
+from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
-from functools import lru_cache
 from pathlib import Path
 from typing import IO, Protocol
 
-from kleff.errors import NoSuchWorkstation
 from kleff.workstation.files.protocol import Folder
+from kleff.workstation.things import Given, Running
 
 
 class Busy(Exception):
@@ -93,16 +92,17 @@ class Host(Protocol):
 
     def named_pipe(self, at: Path) -> NamedPipe: ...
 
+    # -- programs ---------------------------------------------------------------------------------------------
 
-@lru_cache(maxsize=1)
-def host() -> Host:
-    """The machine Kleff runs on.
+    def start_program(self, argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None = None) -> Running:
+        """Start a program of this machine in a session of its own; its output goes to the file.
 
-    Raises:
-        NoSuchWorkstation: Kleff does not run on this system.
-    """
-    if sys.platform == "win32":
-        raise NoSuchWorkstation("Kleff does not run on Windows itself yet", remedy="run it on a Linux machine")
-    from kleff.workstation.posix.host import PosixHost
+        Raises:
+            ActionFailed: it cannot be started.
+        """
 
-    return PosixHost()
+    def find_program(self, last: Sequence[str]) -> Running | None:
+        """A program that runs with these last arguments."""
+
+    def wait_for_program(self, running: Running, seconds: float) -> bool:
+        """Wait for its end; True if it ended (`code` is set for one that this very Kleff started)."""

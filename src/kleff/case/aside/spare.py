@@ -13,75 +13,23 @@ import json
 import stat
 from base64 import b64decode, b64encode
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO
 
 import msgspec
 
 from kleff.case.aside.area import Area
+from kleff.case.aside.spare_index import Difference, Kept, KeptKey, Made, SpareIndex
 from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan
 from kleff.case.record.exports import export, read_checked, read_export, write_new
 from kleff.errors import Refused
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import Registry
-from kleff.texts import plain, plural
-from kleff.workstation.facets import Source
+from kleff.texts import plain
 from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.paths import Look, WPath
-
-Made = dict[str, tuple[int, int, int]]  # `Kept.path` -> (inode, size, modification time in ns)
-
-
-class Kept(msgspec.Struct, kw_only=True, omit_defaults=True):
-    """One thing of the spare. `held` is where it lies (base64 of the raw path); "" for folders and links, which are made anew."""
-
-    path: str
-    mode: int
-    uid: int
-    gid: int
-    atime: int
-    mtime: int
-    size: int = 0
-    held: str = ""
-    sha256: str = ""
-    link: str = ""
-    attributes: dict[str, str] = {}
-
-
-class KeptKey(msgspec.Struct, kw_only=True):
-    """One exported key."""
-
-    stem: str
-    sha256: str
-
-
-class SpareIndex(msgspec.Struct, kw_only=True):
-    """What a spare holds, parents before what is in them. `above` are the folders that hold the places, for their times."""
-
-    areas: list[str]
-    things: list[Kept]
-    above: list[Kept]
-    keys: list[KeptKey]
-
-
-@dataclass
-class Difference:
-    """What an uninstaller did to what is in the spare, paths and keys for people; `gone` has the removed as `Kept.path`."""
-
-    removed: list[str] = field(default_factory=list)
-    gone: list[str] = field(default_factory=list)
-    changed: list[str] = field(default_factory=list)
-    left: int = 0
-    keys_removed: list[str] = field(default_factory=list)
-
-    @property
-    def text(self) -> str:
-        parts = [f"removed {plural(len(self.removed), 'path')}", f"left {self.left:,}"]
-        parts += [f"changed {len(self.changed):,}"] if self.changed else []
-        parts += [f"removed {plural(len(self.keys_removed), 'key')}"] if self.keys_removed else []
-        return ", ".join(parts)
+from kleff.workstation.things import Source
 
 
 class Spare:

@@ -26,11 +26,11 @@ from kleff.case.bag.index import Member
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress
 from kleff.texts import plain
-from kleff.workstation.facets import Account
 from kleff.workstation.files.last_folder import LastFolder
 from kleff.workstation.files.protocol import File, FileTree
-from kleff.workstation.host import host
 from kleff.workstation.paths import Look, WPath
+from kleff.workstation.things import Account
+from kleff.workstation.this_machine import host
 
 LEVEL = 3
 # What goes wrong where the archive is written, not where a file is read; EPIPE: what encrypts it has ended.

@@ -28,7 +28,7 @@ from kleff.progress import Progress, Silent
 from kleff.registry.regfile import RegKey, encode, format_tree
 from kleff.registry.registry import KeyRef
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.host import host
+from kleff.workstation.this_machine import host
 
 
 @dataclass

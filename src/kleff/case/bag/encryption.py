@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from kleff.errors import ActionFailed, DamagedCase, Refused, UsageError
-from kleff.workstation.host import host
+from kleff.workstation.this_machine import host
 
 KEY_FILE = "key.age"
 ENDING = ".age"

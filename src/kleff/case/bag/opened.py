@@ -25,7 +25,7 @@ from kleff.progress import Progress, Silent
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
 from kleff.texts import plain
-from kleff.workstation.host import host
+from kleff.workstation.this_machine import host
 
 RELY = "do not rely on this bag; nothing may be removed on its strength"
 INDEX = ".index.json"

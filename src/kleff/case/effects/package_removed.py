@@ -15,7 +15,7 @@ from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Count, Journaled, Sha256
 from kleff.procedure.globs import PathStyle
-from kleff.workstation.facets import PackageRecord
+from kleff.workstation.things import PackageRecord
 
 
 class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):

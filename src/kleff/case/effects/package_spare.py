@@ -11,12 +11,14 @@ from pathlib import Path
 
 import msgspec
 
-from kleff.case.aside.spare import Made, Spare
+from kleff.case.aside.spare import Spare
+from kleff.case.aside.spare_index import Made
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.record.exports import read_checked, write_new
 from kleff.errors import ActionFailed, DamagedCase, KleffError
-from kleff.workstation.facets import PackageRecord, Packages, Service, Source, Workstation
-from kleff.workstation.host import host
+from kleff.workstation.facets import Packages, Workstation
+from kleff.workstation.things import PackageRecord, Service, Source
+from kleff.workstation.this_machine import host
 
 
 class Recorded(msgspec.Struct, kw_only=True):

@@ -12,7 +12,8 @@ from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import PathStyle
-from kleff.workstation.facets import Process, Processes, line_of, with_children
+from kleff.workstation.facets import Processes, with_children
+from kleff.workstation.things import Process, line_of
 
 GRACE = 5.0  # seconds a process has to go after it was ended
 

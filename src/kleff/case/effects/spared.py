@@ -10,15 +10,16 @@ from typing import Literal
 
 from msgspec import field
 
-from kleff.case.aside.spare import Difference, Spare
+from kleff.case.aside.spare import Spare
+from kleff.case.aside.spare_index import Difference
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.effects.base import Effect
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Journaled, Sha256
 from kleff.errors import ActionFailed
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.host import host
 from kleff.workstation.paths import WPath
+from kleff.workstation.this_machine import host
 
 STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
 

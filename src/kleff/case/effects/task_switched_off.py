@@ -8,7 +8,7 @@ from kleff.case.effects.base import UNDONE, Effect, TakenBack, stays
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled
 from kleff.procedure.globs import PathStyle
-from kleff.workstation.facets import Task
+from kleff.workstation.things import Task
 
 
 class TaskSwitchedOff(Effect, kw_only=True, frozen=True, omit_defaults=True):

@@ -14,7 +14,8 @@ from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled, Pid
 from kleff.errors import Interrupted
 from kleff.procedure.globs import PathStyle
-from kleff.workstation.facets import Running, Workstation
+from kleff.workstation.facets import Workstation
+from kleff.workstation.things import Running
 
 
 class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):

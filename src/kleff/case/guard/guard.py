@@ -9,9 +9,10 @@ from kleff.case.guard import tables
 from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import could_hold, fold, parts_match
 from kleff.registry.registry import KeyRef
-from kleff.workstation.facets import Account, Workstation
+from kleff.workstation.facets import Workstation
 from kleff.workstation.linux.accounts import USER_DIRS
 from kleff.workstation.paths import Look, WPath
+from kleff.workstation.things import Account
 from kleff.workstation.windows.profiles import OWN_FOLDERS
 
 AREA = ".kleff"  # the set-aside area's name on each volume

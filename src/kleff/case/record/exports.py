@@ -14,7 +14,7 @@ from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey, encode, format_tree
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
-from kleff.workstation.host import host
+from kleff.workstation.this_machine import host
 
 
 class SavedValue(msgspec.Struct):

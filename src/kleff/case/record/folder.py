@@ -10,11 +10,12 @@ from pathlib import Path
 
 from kleff.case.record.effect import dump
 from kleff.case.record.journal import Journal
+from kleff.case.record.trust import check_trusted
 from kleff.case.record.unfinished import Mark, clear_mark, read_mark, set_mark
 from kleff.errors import Blocked, DamagedCase, NoSuchCase, Refused, Stopped
 from kleff.texts import now
 from kleff.workstation.facets import Workstation
-from kleff.workstation.host import host
+from kleff.workstation.this_machine import host
 
 UNFINISHED = ("open", "waiting", "undoing")
 
@@ -164,23 +165,6 @@ def check_belongs(case: Case, workstation: Workstation) -> None:
             remedy="work on it there; to put back here what it saved, name its bag",
         )  # fmt: skip
     check_trusted(case.folder, "the case", workstation)
-
-
-def check_trusted(path: Path, what: str, workstation: Workstation) -> None:
-    """As administrator, trust only what nobody else can change, in folders nobody else can change.
-
-    It need not be safer than the workstation itself: where others can change the very folder that is the workstation
-    (a person's own lab), nothing is asked of the rest.
-
-    Raises:
-        Refused: naming the folder or file.
-    """
-    weak = host().weak_spot(path)
-    if weak is not None and host().weak_spot(workstation.ground) is None:
-        raise Refused(
-            f"others than an administrator can change {what}", where=str(weak),
-            remedy="keep it where only administrators can write (owner root, no write for group and others)",
-        )  # fmt: skip
 
 
 def _ended(folder: Path) -> bool:

@@ -13,7 +13,8 @@ import msgspec
 
 from kleff.errors import Blocked, Refused
 from kleff.workstation.facets import Workstation
-from kleff.workstation.host import Busy, host
+from kleff.workstation.host import Busy
+from kleff.workstation.this_machine import host
 
 
 class Mark(msgspec.Struct, kw_only=True):

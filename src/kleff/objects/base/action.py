@@ -33,6 +33,7 @@ class Action(msgspec.Struct, kw_only=True):
         verb: what is done, one or two words; target: to what.
         about: what exactly; mostly one thing.
         state: `to do` ... `manual`; `reason` says why where it is not `to do`.
+        state_word: how that state is called where the usual word does not fit.
         later: not now, but looked at again when its turn comes.
         because: why it is in the plan.
         version, component: of what is registered or installed, where the action is about that.
@@ -58,6 +59,7 @@ class Action(msgspec.Struct, kw_only=True):
     version: str = ""
     component: str = ""
     state: str = TO_DO
+    state_word: str = ""
     reason: str = ""
     later: bool = False
     because: str = ""

@@ -19,7 +19,7 @@ from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.registry.registry import KeyRef
 from kleff.texts import plural
-from kleff.workstation.facets import Process
+from kleff.workstation.things import Process
 
 Total = Literal["", "saved", "rescued", "aside", "keys", "values"]
 A = TypeVar("A")

@@ -8,8 +8,9 @@ from kleff.case.guard.guard import Target
 from kleff.procedure.globs import is_glob, literal, literal_count
 from kleff.procedure.load import Procedure
 from kleff.procedure.variables import Template, parse_template
-from kleff.workstation.facets import Account, Workstation
+from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
 
 
 @dataclass(frozen=True)

@@ -14,9 +14,9 @@ from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.procedure.globs import fold
 from kleff.procedure.model import Step
-from kleff.workstation.facets import Account
 from kleff.workstation.files.protocol import Owner
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
 
 if TYPE_CHECKING:  # what only a restore needs is not loaded for a look
     from kleff.case.bag.index import SavedItem
@@ -129,7 +129,7 @@ class ShownOnly:
 
     def plan_restore(self, item: SavedItem, stem: str, restoring: Restoring) -> Iterator[Action]:
         action = restoring.action(item, stem, "shown", item.name or item.label or item.object)
-        action.state, action.reason = ABSENT, "shown only, nothing is put back"
+        action.state, action.state_word, action.reason = ABSENT, "shown", "shown only, nothing is put back"
         action.shows = shown_settings(item)
         yield action
 

@@ -10,8 +10,8 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.here import Here
 from kleff.objects.commands.steps import BY_INPUT, ITEM, SAVED, CommandBackup
 from kleff.procedure.versions import parse_duration
-from kleff.workstation.facets import Given
-from kleff.workstation.host import host
+from kleff.workstation.things import Given
+from kleff.workstation.this_machine import host
 
 
 def arguments(words: list[str], here: Here, item: str = "", saved: str = "") -> list[str] | None:

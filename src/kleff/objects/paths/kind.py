@@ -1,14 +1,9 @@
 """Files and folders: what of them is there, saved and set aside; `restoring` gives them back."""
 
 import contextlib
-import dataclasses
 from base64 import b64decode
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from itertools import takewhile
 from typing import TYPE_CHECKING
-
-import msgspec
 
 from kleff.case.guard.guard import Target
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
@@ -16,8 +11,8 @@ from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADAB
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.resolve import Expanded
+from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted
 from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths, why
-from kleff.procedure.globs import is_glob, literal
 from kleff.procedure.load import LoadedStep
 from kleff.texts import plural
 from kleff.texts import size as sizes
@@ -30,34 +25,6 @@ if TYPE_CHECKING:
     from kleff.objects.base.restoring import Restoring
 
 BACK = "moved back from the set-aside area"
-
-
-class Saving(msgspec.Struct, kw_only=True):
-    """What saving needs: the paths, and what they hang on."""
-
-    paths: list[str]
-    variable: str
-    base: str
-    account: str
-
-
-class Removing(msgspec.Struct, kw_only=True):
-    """What setting aside needs besides the path: how exactly it was named, and what it hangs on."""
-
-    fixed: int
-    literal: int
-    account: str
-    base: str
-
-
-@dataclass
-class Prepared:
-    """What of an action's target goes now; `outcome` if nothing does."""
-
-    target: Target
-    targets: list[Target] = dataclasses.field(default_factory=list)
-    note: str = ""
-    outcome: Outcome | None = None
 
 
 class PathKind(Kind):
@@ -121,7 +88,7 @@ class PathKind(Kind):
             return
         for path in paths:
             action = here.action(step, base.verb, str(path), account=base.account, about=[path_id(path)])
-            action.shows += _links(here, expanded)
+            action.shows += links_on_way(here, expanded)
             if isinstance(model, PathsDelete):
                 self._removal(model, here, here.resolver.target(expanded, path), action)
             yield action
@@ -137,7 +104,7 @@ class PathKind(Kind):
         try:
             for path in paths:
                 if model.only or model.not_:
-                    _measure_wanted(here, path, model, action)
+                    measure_wanted(here, path, model, action)
                     continue
                 measure = here.workstation.files.measure(path)
                 action.items += measure.files
@@ -349,17 +316,3 @@ class PathKind(Kind):
         from kleff.objects.paths.restoring import missing
 
         return missing(item, restoring, placed)
-
-
-def _measure_wanted(here: Here, top: WPath, model: PathsBackup, action: Action) -> None:
-    for path, look in here.workstation.files.walk(top, lambda path, look: not model.leaves_out(path, look)):
-        if look.is_file and not model.leaves_out(path, look):
-            action.items += 1
-            action.size += look.size
-
-
-def _links(here: Here, expanded: Expanded) -> list[str]:
-    """Links on the way that were resolved, for the preview."""
-    names = tuple(literal(n) for n in takewhile(lambda part: not is_glob(part), expanded.pattern))
-    resolved = here.workstation.files.resolve(WPath(here.workstation.style, expanded.volume, names))
-    return [f"reached by the link {link}" for link in resolved.links]

@@ -22,9 +22,9 @@ from kleff.objects.paths.steps import PathsBackup, found_paths
 from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.texts import plain, plural, size
-from kleff.workstation.facets import Account
 from kleff.workstation.identity import packed, path_id
 from kleff.workstation.paths import Look, WPath
+from kleff.workstation.things import Account
 
 if TYPE_CHECKING:
     from kleff.case.effects.placed import Staging

@@ -15,10 +15,10 @@ from kleff.objects.paths.comparing import Decision, Top, decide
 from kleff.objects.paths.steps import PathsBackup
 from kleff.procedure.globs import parts_match
 from kleff.texts import plural, size
-from kleff.workstation.facets import Account
 from kleff.workstation.files.protocol import Owner
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
 
 SHOWN = 8  # conflicts that are listed one by one
 

@@ -9,11 +9,11 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import fold
-from kleff.workstation.facets import Given, Power, Process, Running
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.paths import WPath
-from kleff.workstation.posix import running
+from kleff.workstation.things import Given, Power, Process, Running
+from kleff.workstation.this_machine import host
 
 
 class LabProcesses:
@@ -160,15 +160,15 @@ class LabCommands:
             raise ActionFailed(f"{argv[0]} is not there", remedy="check the procedure, or remove the product by hand")
         own = {name: value for name, value in os.environ.items() if not name.startswith("KLEFF_SECRET_")}
         environment = {**own, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
-        return running.start(
+        return host().start_program(
             [sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), *argv], output, environment, given
         )
 
     def find_running(self, argv: Sequence[str]) -> Running | None:
-        return running.find(["kleff.workstation.lab.program", str(self._lab.folder), *argv])
+        return host().find_program(["kleff.workstation.lab.program", str(self._lab.folder), *argv])
 
     def wait(self, process: Running, seconds: float) -> bool:
-        ended = running.wait(process, seconds)
+        ended = host().wait_for_program(process, seconds)
         if ended and process.code is not None:
             process.code = _full_code(self._lab.folder, process)
         return ended

@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 
 from kleff.errors import NoSuchWorkstation
-from kleff.workstation.host import host
+from kleff.workstation.this_machine import host
 
 
 class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):

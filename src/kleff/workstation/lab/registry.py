@@ -9,8 +9,8 @@ from pathlib import Path
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey, decode, encode, format_hive, parse
 from kleff.registry.values import RegValue
-from kleff.workstation.host import host
 from kleff.workstation.lab.lab import Lab
+from kleff.workstation.this_machine import host
 
 
 class LabRegistry:

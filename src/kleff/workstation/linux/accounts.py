@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 
-from kleff.workstation.facets import Account
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
 
 # XDG base directories and user directories (freedesktop.org): variable -> place below the home unless set otherwise.
 BASE = {

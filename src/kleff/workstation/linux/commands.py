@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed
-from kleff.workstation.facets import Given, Running
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.dpkg import ENVIRONMENT
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
+from kleff.workstation.things import Given, Running
 
 
 class LinuxCommands:

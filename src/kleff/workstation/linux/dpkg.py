@@ -12,10 +12,10 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
-from kleff.workstation.facets import Package, PackageRecord, Source
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix.calls import closing_fd
+from kleff.workstation.things import Package, PackageRecord, Source
 
 ENVIRONMENT = {
     "PATH": "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",

@@ -9,8 +9,8 @@ from collections.abc import Iterator, Sequence
 
 import psutil
 
-from kleff.workstation.facets import Process
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Process
 
 
 def _opened(pid: int) -> Iterator[str]:

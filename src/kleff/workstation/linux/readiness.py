@@ -7,7 +7,7 @@ import os
 import struct
 from pathlib import Path
 
-from kleff.workstation.facets import Power
+from kleff.workstation.things import Power
 
 SUPPLIES = Path("/sys/class/power_supply")  # Documentation/ABI/testing/sysfs-class-power
 # The locks of dpkg and of what works on top of it (apt's own front ends).

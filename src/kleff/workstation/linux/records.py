@@ -10,10 +10,10 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO
 
-from kleff.workstation.facets import ConfigFile, PackageRecord, Source
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.deb import DebItem, write_deb
 from kleff.workstation.paths import Look
+from kleff.workstation.things import ConfigFile, PackageRecord, Source
 
 # Of a status paragraph, what belongs to the installation and not to the package (dpkg-query(1), fields).
 OF_THE_INSTALLATION = ("status", "conffiles", "config-version", "triggers-pending", "triggers-awaited")

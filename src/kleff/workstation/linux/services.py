@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from kleff.errors import ActionFailed
-from kleff.workstation.facets import Service
 from kleff.workstation.linux.dpkg import ENVIRONMENT
+from kleff.workstation.things import Service
 
 Done = subprocess.CompletedProcess[str]
 PATIENCE = 120  # seconds a command may take

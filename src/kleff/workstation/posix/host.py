@@ -8,15 +8,17 @@ import fcntl
 import hashlib
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.host import Busy, NamedPipe
+from kleff.workstation.posix import running
 from kleff.workstation.posix.calls import FOLDER_FLAGS, sha256_of, sync_folder, write_atomic
 from kleff.workstation.posix.handles import PosixFolder
+from kleff.workstation.things import Given, Running
 
 NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 LOG = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -135,6 +137,17 @@ class PosixHost:
 
     def named_pipe(self, at: Path) -> NamedPipe:
         return Fifo(at)
+
+    # -- programs ---------------------------------------------------------------------------------------------
+
+    def start_program(self, argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None = None) -> Running:
+        return running.start(argv, output, environment, given)
+
+    def find_program(self, last: Sequence[str]) -> Running | None:
+        return running.find(last)
+
+    def wait_for_program(self, program: Running, seconds: float) -> bool:
+        return running.wait(program, seconds)
 
 
 class Fifo:

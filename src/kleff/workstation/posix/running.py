@@ -15,8 +15,8 @@ from typing import IO
 from urllib.parse import quote
 
 from kleff.errors import ActionFailed
-from kleff.workstation.facets import Given, Running
 from kleff.workstation.posix.calls import closing_fd
+from kleff.workstation.things import Given, Running
 
 _children: dict[int, subprocess.Popen[bytes]] = {}
 _redactors: dict[int, threading.Thread] = {}

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import IO
 
-from kleff.errors import DamagedCase, LinkOnTheWay
+from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle, fold
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.paths import Look, Measure, Resolved, WPath, from_raw, look_of
@@ -18,6 +18,7 @@ from kleff.workstation.posix import walking
 from kleff.workstation.posix.calls import FOLDER_FLAGS, mount_id, mount_type, mounts_below, open_regular
 from kleff.workstation.posix.counting import Tally, count
 from kleff.workstation.posix.handles import PosixFolder, fd_of
+from kleff.workstation.posix.resolving import Resolving
 
 MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
 
@@ -65,7 +66,7 @@ class PosixTree:
         fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
         try:
             for index, part in enumerate(path.parts):
-                names.append(self._spelled(fd, part))
+                names.append(self.spelled_in(fd, part))
                 if index == len(path.parts) - 1:
                     break
                 try:
@@ -80,9 +81,10 @@ class PosixTree:
         return WPath(self.style, path.volume, tuple(names))
 
     def spelled(self, folder: Folder, name: str) -> str:
-        return self._spelled(fd_of(folder), name)
+        return self.spelled_in(fd_of(folder), name)
 
-    def _spelled(self, fd: int, name: str) -> str:
+    def spelled_in(self, fd: int, name: str) -> str:
+        """As `spelled`, by a descriptor."""
         if not self.style.folded:
             return name
         try:
@@ -109,7 +111,7 @@ class PosixTree:
 
     def _step_down(self, fd: int, name: str) -> int:
         try:
-            return os.open(self._spelled(fd, name), FOLDER_FLAGS, dir_fd=fd)
+            return os.open(self.spelled_in(fd, name), FOLDER_FLAGS, dir_fd=fd)
         finally:
             os.close(fd)
 
@@ -137,7 +139,7 @@ class PosixTree:
     @contextlib.contextmanager
     def _parent(self, path: WPath) -> Iterator[tuple[int, str]]:
         with self._folder(path.parent) as fd:
-            yield fd, self._spelled(fd, path.name)
+            yield fd, self.spelled_in(fd, path.name)
 
     # -- one thing --------------------------------------------------------------------------------------------
 
@@ -195,41 +197,11 @@ class PosixTree:
     # -- links on the way -------------------------------------------------------------------------------------
 
     def resolve(self, path: WPath) -> Resolved:
-        return self._resolve(path.volume, path.parts, (), 0)
+        return Resolving(self).resolve(path)
 
-    def _resolve(self, volume: str, parts: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
-        done: tuple[str, ...] = ()
-        fd = os.open(self.volumes[volume], FOLDER_FLAGS)
-        try:
-            for index, part in enumerate(parts[:-1]):
-                name = self._spelled(fd, part)
-                try:
-                    below = os.open(name, FOLDER_FLAGS, dir_fd=fd)
-                except OSError as error:
-                    rest = parts[index + 1 :]
-                    followed = self._at_link(fd, WPath(self.style, volume, done).child(name), rest, links, depth)
-                    missing = error.errno == errno.ENOENT
-                    return followed or Resolved(WPath(self.style, volume, done + parts[index:]), links, not missing)
-                os.close(fd)
-                fd, done = below, (*done, name)
-            if not parts:
-                return Resolved(WPath(self.style, volume, done), links)
-            last = self._spelled(fd, parts[-1])
-            return Resolved(WPath(self.style, volume, (*done, last)), links, _there(fd, last))
-        finally:
-            os.close(fd)
-
-    def _at_link(self, fd: int, link: WPath, rest: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved | None:
-        """Where a name that could not be stepped into leads, if it is a link that may be followed; None if it is none."""
-        try:
-            status = os.stat(link.name, dir_fd=fd, follow_symlinks=False)
-        except OSError:
-            return None
-        if not stat.S_ISLNK(status.st_mode):
-            return None
-        target = os.readlink(link.name, dir_fd=fd)
-        self._check_link(link, target, status.st_uid in self._trusted and self.only_admin(link.parent), depth)
-        return self._follow(link, target, rest, links, depth)
+    def trusts(self, owner: int) -> bool:
+        """Whether what this account has made may be gone by."""
+        return owner in self._trusted
 
     def _only_admin(self, status: os.stat_result, path: WPath) -> bool:
         group_safe = not status.st_mode & stat.S_IWGRP or status.st_gid in (0, os.getegid())
@@ -243,35 +215,12 @@ class PosixTree:
                 if not self._only_admin(os.fstat(fd), WPath(self.style, path.volume, path.parts[:index])):
                     return False
                 if index < len(path.parts):
-                    below = os.open(self._spelled(fd, path.parts[index]), FOLDER_FLAGS, dir_fd=fd)
+                    below = os.open(self.spelled_in(fd, path.parts[index]), FOLDER_FLAGS, dir_fd=fd)
                     os.close(fd)
                     fd = below
             return True
         finally:
             os.close(fd)
-
-    def _check_link(self, link: WPath, target: str, trusted: bool, depth: int) -> None:
-        if not trusted:
-            raise LinkOnTheWay(f"the folder {link} on the way is a link to {target}, which others than an administrator can change")
-        if depth > MAX_LINKS:
-            raise LinkOnTheWay(f"too many links on the way at {link}")
-
-    def _follow(self, link: WPath, target: str, rest: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
-        split = self.style.split(target)
-        if split is not None:
-            volume, base = split
-        elif target.startswith("/"):
-            raise LinkOnTheWay(f"the link {link} leads out of the workstation, to {target}")
-        else:
-            volume, base = link.volume, link.parent.parts
-            for part in target.split("/"):
-                if part == "..":
-                    base = base[:-1]
-                elif part not in ("", "."):
-                    base = (*base, part)
-        if volume not in self.volumes:
-            raise LinkOnTheWay(f"the link {link} leads to {target}, which is not on this workstation")
-        return self._resolve(volume, base + rest, (*links, f"{link} -> {target}"), depth + 1)
 
     # -- globs ------------------------------------------------------------------------------------------------
 
@@ -340,7 +289,7 @@ class PosixTree:
         try:
             mount = mount_id(fd)
             for index, part in enumerate(path.parts[:-1]):
-                below = os.open(self._spelled(fd, part), FOLDER_FLAGS, dir_fd=fd)
+                below = os.open(self.spelled_in(fd, part), FOLDER_FLAGS, dir_fd=fd)
                 os.close(fd)
                 fd = below
                 if mount_id(fd) != mount:
@@ -353,13 +302,3 @@ class PosixTree:
         host = self.host(path)
         status = os.statvfs(host)
         return os.lstat(host).st_dev, status.f_bavail * status.f_frsize
-
-
-def _there(fd: int, name: str) -> bool:
-    try:
-        os.stat(name, dir_fd=fd, follow_symlinks=False)
-    except FileNotFoundError:
-        return False
-    except OSError:
-        return True  # who looks at it is told why it cannot be
-    return True

@@ -8,8 +8,8 @@ from functools import partial
 
 from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
-from kleff.workstation.facets import Account, Entry
 from kleff.workstation.identity import KeyId, key_id
+from kleff.workstation.things import Account, Entry
 
 UNINSTALL = r"Software\Microsoft\Windows\CurrentVersion\Uninstall"
 GUID = r"\{[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}"

@@ -6,8 +6,8 @@ import re
 from collections.abc import Callable
 
 from kleff.registry.registry import KeyRef, Registry
-from kleff.workstation.facets import Account
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
 
 PROFILES = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList"
 SHELL_FOLDERS = r"Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from kleff.registry.registry import Registry
-from kleff.workstation.facets import Power
+from kleff.workstation.things import Power
 
 CURRENT = r"HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion"
 MANAGER = r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager"

@@ -7,7 +7,7 @@ from typing import Protocol
 from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import number_value
-from kleff.workstation.facets import Service
+from kleff.workstation.things import Service
 
 START = {0: "boot", 1: "system", 2: "automatic", 3: "manual", 4: "disabled"}
 

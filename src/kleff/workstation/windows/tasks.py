@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from typing import Protocol
 
-from kleff.workstation.facets import Task
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Task
 
 MOST = 1 << 20  # bytes of a definition
 

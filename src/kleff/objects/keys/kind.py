@@ -1,9 +1,7 @@
-"""Registry keys and single values."""
+"""Registry keys and single values: looked at, saved, deleted."""
 
-from collections.abc import Collection, Iterator, Sequence
-from typing import TYPE_CHECKING, Annotated, Literal
-
-from msgspec import Meta
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Literal
 
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, Action, Outcome, Sighting
@@ -12,8 +10,6 @@ from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.restoring import Nowhere
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Text, key_problem
-from kleff.procedure.variables import unescape_literal
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
 from kleff.workstation.identity import key_id
@@ -23,108 +19,22 @@ if TYPE_CHECKING:
     from kleff.case.bag.index import SavedItem
     from kleff.objects.base.restoring import Restoring
 
+from kleff.objects.keys.meaning import for_people, meant_keys
+from kleff.objects.keys.restoring import keys_here
+from kleff.objects.keys.steps import (
+    KeyBackup,
+    KeyDelete,
+    KeyEvidence,
+    KeyStep,
+    KeyVerify,
+    ValueBackup,
+    ValueDelete,
+    ValueEvidence,
+    ValueStep,
+    ValueVerify,
+)
+
 BACK = "written back from the export"
-View = Annotated[Literal[32, 64] | None, Meta(description="only this view; both if left out")]
-
-KeyText = Annotated[Text, Meta(description="HKLM\\..., HKCU\\... (every account) or HKCR\\...; literal, no wildcards")]
-ValueText = Annotated[str, Meta(description="name of the value; empty for the default value")]
-
-
-def _problems(name: str, text: str) -> Iterator[Problem]:
-    wrong = key_problem(text)
-    if wrong:
-        yield (name,), wrong
-
-
-class _Key(AccountStep, kw_only=True, frozen=True):
-    key: KeyText
-    view: View = None
-
-    def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        yield from _problems("key", self.key)
-
-
-class KeyEvidence(_Key, kw_only=True, frozen=True):
-    """A key that is there only with the product."""
-
-
-class KeyBackup(SavingAccountStep, kw_only=True, frozen=True):
-    """Save a key with all below it."""
-
-    key: KeyText
-    view: View = None
-
-    def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        yield from super().problems(places)
-        yield from _problems("key", self.key)
-
-
-class KeyDelete(_Key, kw_only=True, frozen=True):
-    """Delete a key with all below it."""
-
-    only_if_empty: Annotated[bool, Meta(description="only a key without values and subkeys")] = False
-
-
-class KeyVerify(_Key, kw_only=True, frozen=True):
-    """A key that must be gone."""
-
-
-class _Value(AccountStep, kw_only=True, frozen=True):
-    value: ValueText
-    in_key: Text
-    view: View = None
-
-    def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        yield from _problems("in_key", self.in_key)
-
-
-class ValueEvidence(_Value, kw_only=True, frozen=True):
-    """A value that is there only with the product."""
-
-
-class ValueBackup(SavingAccountStep, kw_only=True, frozen=True):
-    """Save one value."""
-
-    value: ValueText
-    in_key: Text
-    view: View = None
-
-    def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        yield from super().problems(places)
-        yield from _problems("in_key", self.in_key)
-
-
-class ValueDelete(_Value, kw_only=True, frozen=True):
-    """Delete one value."""
-
-
-class ValueVerify(_Value, kw_only=True, frozen=True):
-    """A value that must be gone."""
-
-
-def meant_keys(here: Here, text: str, view: int | None, accounts: list[str]) -> Iterator[tuple[KeyRef, str]]:
-    """The physical keys a text means here, with the account of each."""
-    registry = here.workstation.registry
-    if registry is None:
-        return
-    text = unescape_literal(text)
-    root = text.partition("\\")[0].upper()
-    if root not in ("HKCU", "HKEY_CURRENT_USER"):
-        for key in registry.canonical(text, view=view):
-            yield key, ""
-    if root not in ("HKLM", "HKEY_LOCAL_MACHINE"):
-        hives = set(registry.api.hives())
-        for account in here.resolver.accounts(accounts):
-            if account.id in hives:
-                for key in registry.canonical(text, account.id, view):
-                    yield key, account.name
-
-
-def for_people(key: KeyRef) -> str:
-    """A key as it is written in a procedure; whose hive it is stands beside it as the account."""
-    if key.hive == "HKU":
-        return str(KeyRef("HKCU", "\\".join(key.parts[1:]), key.view))
-    return str(key)
 
 
 class KeyKind(Kind):
@@ -148,11 +58,11 @@ class KeyKind(Kind):
         return None
 
     def _meant(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str]]:
-        assert isinstance(step.model, _Key | KeyBackup)
+        assert isinstance(step.model, KeyStep | KeyBackup)
         return meant_keys(here, step.model.key, step.model.view, step.model.accounts)
 
     def _named(self, step: LoadedStep) -> str:
-        assert isinstance(step.model, _Key | KeyBackup)
+        assert isinstance(step.model, KeyStep | KeyBackup)
         return step.model.key
 
     def _found(self, step: LoadedStep, here: Here, key: KeyRef) -> RegKey | None:
@@ -244,7 +154,7 @@ class KeyKind(Kind):
         try:
             account = restoring.account(item)
             action.account = account.name if account else ""
-            for key, tree in _keys_here(item, restoring):
+            for key, tree in keys_here(item, restoring):
                 action.target = for_people(key)
                 action.about.append(key_id(key))
                 assert registry is not None
@@ -264,7 +174,7 @@ class KeyKind(Kind):
 
         count = 0
         try:
-            for key, tree in _keys_here(item, restoring):
+            for key, tree in keys_here(item, restoring):
                 difference = write_key(work.hands, action.number, key, tree, restoring.replace)
                 count += difference.keys + difference.values
         except Nowhere as error:
@@ -276,7 +186,7 @@ class KeyKind(Kind):
 
         assert restoring.here.workstation.registry is not None
         try:
-            found = [(key, compare(restoring.here.workstation.registry, key, tree)) for key, tree in _keys_here(item, restoring)]
+            found = [(key, compare(restoring.here.workstation.registry, key, tree)) for key, tree in keys_here(item, restoring)]
         except Nowhere as error:
             return [f"{item.label}: {error}"]
         return [f"{for_people(key)}: not all of it is there" for key, difference in found if difference.anything]
@@ -284,46 +194,6 @@ class KeyKind(Kind):
 
 def _only_if_empty(step: LoadedStep) -> bool:
     return isinstance(step.model, KeyDelete) and step.model.only_if_empty
-
-
-def _keys_here(item: "SavedItem", restoring: "Restoring") -> Iterator[tuple[KeyRef, RegKey]]:
-    """Each saved key where it belongs here: this account's hive, this control set; only what the procedure claims.
-
-    Raises:
-        Nowhere.
-    """
-    here = restoring.here
-    if here.workstation.registry is None:
-        raise Nowhere("this workstation has no registry")
-    claimed = set()
-    meant = [(model.key, model.view, model.accounts) for model in restoring.steps(KeyBackup)]
-    meant += [(model.in_key, model.view, model.accounts) for model in restoring.steps(ValueBackup)]
-    for text, view, accounts in meant:
-        claimed |= {key.key for key, _ in meant_keys(here, text, view, accounts)}
-    account = restoring.account(item)
-    for export in item.exports:
-        saved, tree = restoring.bag.read_key(export)
-        key = _key_here(saved, account.id if account else "", restoring)
-        if key.key not in claimed:
-            raise Nowhere(f"the procedure saves nothing from {for_people(key)}, or that account's hive is not loaded")
-        verdict = here.guard.check_key(key, value=item.object == "value")
-        if not verdict.ok:
-            raise Nowhere(f"{for_people(key)}: {verdict.reason}")
-        yield key, tree
-
-
-def _key_here(saved: KeyRef, sid: str, restoring: "Restoring") -> KeyRef:
-    registry = restoring.here.workstation.registry
-    assert registry is not None
-    if saved.hive == "HKU":
-        text, path = "\\".join(["HKCU", *saved.parts[1:]]), "\\".join([sid, *saved.parts[1:]])
-    else:
-        text = "HKLM\\" + saved.path
-        if len(saved.parts) > 2 and saved.parts[0].upper() == "SYSTEM" and saved.parts[1].upper().startswith("CONTROLSET"):
-            text = "\\".join(["HKLM", "SYSTEM", "CurrentControlSet", *saved.parts[2:]])
-        path = saved.path
-    found = registry.canonical(text, sid, saved.view or None)
-    return found[0] if found else KeyRef(saved.hive, path, 0)
 
 
 class ValueKind(KeyKind):
@@ -335,11 +205,11 @@ class ValueKind(KeyKind):
     noun: Literal["key", "value"] = "value"
 
     def _value(self, step: LoadedStep) -> str | None:
-        assert isinstance(step.model, _Value | ValueBackup)
+        assert isinstance(step.model, ValueStep | ValueBackup)
         return step.model.value
 
     def _named(self, step: LoadedStep) -> str:
-        assert isinstance(step.model, _Value | ValueBackup)
+        assert isinstance(step.model, ValueStep | ValueBackup)
         return step.model.in_key
 
     def claims(self, step: LoadedStep, here: Here) -> Claimed:
@@ -351,11 +221,11 @@ class ValueKind(KeyKind):
         return set()
 
     def _meant(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str]]:
-        assert isinstance(step.model, _Value | ValueBackup)
+        assert isinstance(step.model, ValueStep | ValueBackup)
         return meant_keys(here, step.model.in_key, step.model.view, step.model.accounts)
 
     def _found(self, step: LoadedStep, here: Here, key: KeyRef) -> RegKey | None:
-        assert isinstance(step.model, _Value | ValueBackup)
+        assert isinstance(step.model, ValueStep | ValueBackup)
         assert here.workstation.registry is not None
         value = here.workstation.registry.value(key, step.model.value)
         if value is None:
@@ -363,7 +233,7 @@ class ValueKind(KeyKind):
         return RegKey(key.parts[-1], {fold(value.name): value})
 
     def _text(self, step: LoadedStep, key: KeyRef) -> str:
-        assert isinstance(step.model, _Value | ValueBackup)
+        assert isinstance(step.model, ValueStep | ValueBackup)
         return f"{for_people(key)}: {step.model.value or '(default)'}"
 
     def _remove(self, action: Action, key: KeyRef, tree: RegKey, work: Work) -> None:

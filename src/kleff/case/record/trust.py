@@ -1,0 +1,26 @@
+"""Whether a file or folder can be trusted: nobody but an administrator could have changed it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kleff.errors import Refused
+from kleff.workstation.facets import Workstation
+from kleff.workstation.this_machine import host
+
+
+def check_trusted(path: Path, what: str, workstation: Workstation) -> None:
+    """As administrator, trust only what nobody else can change, in folders nobody else can change.
+
+    It need not be safer than the workstation itself: where others can change the very folder that is the workstation
+    (a person's own lab), nothing is asked of the rest.
+
+    Raises:
+        Refused: naming the folder or file.
+    """
+    weak = host().weak_spot(path)
+    if weak is not None and host().weak_spot(workstation.ground) is None:
+        raise Refused(
+            f"others than an administrator can change {what}", where=str(weak),
+            remedy="keep it where only administrators can write (owner root, no write for group and others)",
+        )  # fmt: skip

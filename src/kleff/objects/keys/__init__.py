@@ -1,0 +1,1 @@
+"""Registry keys and single values."""

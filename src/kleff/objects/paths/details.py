@@ -1,0 +1,63 @@
+"""What saving and setting aside need to know of a path, and how a plan keeps it."""
+
+import dataclasses
+from dataclasses import dataclass
+from itertools import takewhile
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from kleff.case.guard.guard import Target
+from kleff.objects.base.action import Action, Outcome
+from kleff.objects.base.here import Here
+from kleff.objects.base.resolve import Expanded
+from kleff.objects.paths.steps import PathsBackup
+from kleff.procedure.globs import is_glob, literal
+from kleff.workstation.paths import WPath
+
+if TYPE_CHECKING:
+    pass
+
+BACK = "moved back from the set-aside area"
+
+
+class Saving(msgspec.Struct, kw_only=True):
+    """What saving needs: the paths, and what they hang on."""
+
+    paths: list[str]
+    variable: str
+    base: str
+    account: str
+
+
+class Removing(msgspec.Struct, kw_only=True):
+    """What setting aside needs besides the path: how exactly it was named, and what it hangs on."""
+
+    fixed: int
+    literal: int
+    account: str
+    base: str
+
+
+@dataclass
+class Prepared:
+    """What of an action's target goes now; `outcome` if nothing does."""
+
+    target: Target
+    targets: list[Target] = dataclasses.field(default_factory=list)
+    note: str = ""
+    outcome: Outcome | None = None
+
+
+def measure_wanted(here: Here, top: WPath, model: PathsBackup, action: Action) -> None:
+    for path, look in here.workstation.files.walk(top, lambda path, look: not model.leaves_out(path, look)):
+        if look.is_file and not model.leaves_out(path, look):
+            action.items += 1
+            action.size += look.size
+
+
+def links_on_way(here: Here, expanded: Expanded) -> list[str]:
+    """Links on the way that were resolved, for the preview."""
+    names = tuple(literal(n) for n in takewhile(lambda part: not is_glob(part), expanded.pattern))
+    resolved = here.workstation.files.resolve(WPath(here.workstation.style, expanded.volume, names))
+    return [f"reached by the link {link}" for link in resolved.links]
