@@ -67,9 +67,9 @@ def restore(
     from kleff.cli.manual import me
     from kleff.cli.progress import watching
     from kleff.cli.show import message, show
-    from kleff.cli.work import closing
+    from kleff.cli.work import closing, saying
     from kleff.engine.opening import Ticket
-    from kleff.engine.restore import Restorer, Wanted, agreed, check_room
+    from kleff.engine.restore import Wanted, check_room
     from kleff.engine.restoring import make_restore_plan
     from kleff.engine.run import refuse_if_refused
     from kleff.errors import NotClean
@@ -98,13 +98,9 @@ def restore(
     workstation = job.workstation
     remedy = f"look at it with  --dry-run,  then add  --yes --on {workstation.spec}"
     confirm(f"\nPut this back on {workstation.name} ({workstation.spec})?", yes, remedy)
-    purpose, by = f"restoring {bag.folder.name}", Ticket(ticket, technician or me())
-    with job.begin(restoring.here, plan, where, by, purpose, facts=agreed(restoring)) as case:
-        if not quiet:
-            message(f"\nCase {case.folder}")
-        with watching(quiet) as progress:
-            ended = Restorer(restoring, case, progress).run()
-    closing(job, case.folder, ended, json)
+    with watching(quiet) as progress:
+        folder, ended = made.run(where, Ticket(ticket, technician or me()), progress, saying(quiet))
+    closing(job, folder, ended, json)
 
 
 def _pair(text: str) -> tuple[str, str]:

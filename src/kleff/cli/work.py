@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -61,7 +62,7 @@ def run(
     from kleff.cli.common import ask_on_terminal, check_named, confirm, default_cases, given_secrets, open_job
     from kleff.cli.manual import confirmation, me
     from kleff.cli.progress import watching
-    from kleff.cli.show import message, show
+    from kleff.cli.show import show
     from kleff.engine.opening import Ticket
     from kleff.engine.readiness import check_ready
     from kleff.engine.run import refuse_if_refused
@@ -92,13 +93,16 @@ def run(
     question = f"\nDo this on {workstation.name} ({workstation.spec})? {job.procedure.product.name} will be removed."
     confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
 
-    def begun(folder: Path) -> None:
-        if not quiet:
-            message(f"\nCase {folder}")
-
     with watching(quiet) as progress:
-        folder, ended = job.run(made, where, Ticket(ticket, technician or me()), progress, key, begun)
+        folder, ended = job.run(made, where, Ticket(ticket, technician or me()), progress, key, saying(quiet))
     closing(job, folder, ended, json)
+
+
+def saying(quiet: bool) -> Callable[[Path], None]:
+    """Says where the case is, before anything is done."""
+    from kleff.cli.show import message
+
+    return lambda folder: None if quiet else message(f"\nCase {folder}")
 
 
 def _new_key(secrets: Secrets) -> BagKey:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -17,7 +18,7 @@ from kleff.errors import DamagedBag, DamagedCase, Refused
 from kleff.objects.base.action import TO_DO
 from kleff.objects.base.restoring import Restoring
 from kleff.objects.base.secrets import Secrets
-from kleff.progress import Progress
+from kleff.progress import Progress, Silent
 from kleff.workstation.open import open_workstation
 
 
@@ -32,6 +33,24 @@ class RestorePlan:
     @property
     def anything(self) -> bool:
         return any(a.state == TO_DO for a in self.plan.actions)
+
+    def run(
+        self, cases: Path, ticket: Ticket | None = None, progress: Progress | None = None, begun: Callable[[Path], None] | None = None
+    ) -> tuple[Path, Ended]:
+        """Do it, as a case of its own; see `Job.run`.
+
+        Raises:
+            Refused: something in the plan is refused, or there is no room; nothing was changed.
+            Stopped, Interrupted: the case is open.
+        """
+        refuse_if_refused(self.plan)
+        check_room(self.restoring, self.plan)
+        bag = self.restoring.bag.folder
+        purpose = f"restoring {bag.parent.name if bag.name == 'bag' else bag.name}"
+        with self.job.begin(self.restoring.here, self.plan, cases, ticket or Ticket(), purpose, facts=agreed(self.restoring)) as case:
+            if begun is not None:
+                begun(case.folder)
+            return case.folder, Restorer(self.restoring, case, progress or Silent()).run()
 
 
 def opened_case(folder: Path, on: str | None, procedure: str | None, library: Library, secrets: Secrets) -> Opened:
@@ -119,9 +138,4 @@ def restore_case(job: Opened, wanted: Wanted | None, progress: Progress) -> tupl
     bag = verified(folder / "bag", progress, job.secrets, own=True)
     made = make_restore_plan(own, bag, True, wanted or Wanted(), {}, False)
     refuse_if_refused(made.plan)
-    if not made.anything:
-        return None
-    check_room(made.restoring, made.plan)
-    purpose, facts = f"restoring {folder.name}", agreed(made.restoring)
-    with own.begin(made.restoring.here, made.plan, folder.parent, Ticket(), purpose, facts=facts) as case:
-        return case.folder, Restorer(made.restoring, case, progress).run()
+    return made.run(folder.parent, progress=progress) if made.anything else None
