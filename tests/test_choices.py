@@ -234,7 +234,8 @@ def test_choices_of_what_is_found(kleff: Kleff, lab: Path, tmp_path: Path) -> No
     assert {a["account"] for a in plan if a["state"] == "to do" and a["phase"] == "delete"} <= {"till"}
     assert [a["reason"] for a in plan if a["phase"] == "uninstall" and a["state"] == "kept"] == ["not chosen: Brindlewort Tag Studio 4.2"]
     assert [a["reason"] for a in plan if "ProgramData" in a["target"]] == ["only when version >=9; it is 4.2.0"]
-    kleff("run", file, *on, *words, "--yes", code=4)
+    done = kleff("run", file, *on, *words, "--yes")  # the entry that was not chosen is evidence too, but kept on purpose
+    assert "Brindlewort Tag Studio 4.2 (4.2.0): not chosen: Brindlewort Tag Studio 4.2 (line" in done.out
     for name, stays in (("mira", True), ("tomas", True), ("till", False)):
         assert (lab / f"files/C/Users/{name}/AppData/Local/Brindlewort/Tag Studio").exists() == stays, name
     kleff("resume", kleff.case(), code=3)
