@@ -34,11 +34,11 @@ from kleff.engine.run import Runner
 from kleff.errors import KleffError
 from kleff.objects.base.restoring import Restoring
 from kleff.progress import Silent
+from kleff.registry import regfile
 from kleff.report.case_report import report_document, report_markdown, report_page
 from kleff.report.documents import encode
 from kleff.report.making import preview_document
 from kleff.workstation.open import open_workstation
-from kleff.workstation.windows import regfile
 from support import linux_tree, write
 
 CORPUS = Path(__file__).parent / "corpus"

@@ -37,7 +37,7 @@ def test_every_reading_command(kleff: Kleff, lab: Path, tag_studio: Path) -> Non
     for command, done in outputs.items():
         jsonschema.validate(done.json(), schema(command))
         assert done.json()["kleff"] == command
-        assert done.json()["version"] == 1
+        assert done.json()["version"] == 2
     report = run.json()
     jsonschema.validate(report, schema("report"))
     assert (report["case"]["ticket"], report["case"]["technician"], report["clean"]) == ("T-1", "Mira", True)

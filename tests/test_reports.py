@@ -102,11 +102,11 @@ def test_our_policy_file_goes_and_a_foreign_one_stays(tmp_path: Path) -> None:
     before = (top / "usr/sbin").stat().st_mtime_ns
     packages = open_root(top).packages
     assert isinstance(packages, Dpkg)
-    packages.clear_policy()
+    packages.clear_up()
     assert not policy.exists()
     assert (top / "usr/sbin").stat().st_mtime_ns == before
     write(policy, "#!/bin/sh\nexit 0\n", 0o755)
-    packages.clear_policy()
+    packages.clear_up()
     assert policy.exists()
 
 

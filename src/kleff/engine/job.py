@@ -71,7 +71,8 @@ class Job(Opened):
             ProcedureError: there is no such procedure, or it is not valid.
             NoSuchWorkstation: there is no such workstation.
         """
-        return cls(open_workstation(on), load(library.find(str(procedure))), library, options or Options())
+        loaded = load(library.find(str(procedure)))
+        return cls(open_workstation(on), loaded, library, options or Options())
 
     @classmethod
     def of_case(cls, folder: Path, on: str | None = None) -> Self:

@@ -9,7 +9,8 @@ from typing import Protocol
 
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.versions import Compare
-from kleff.registry.registry import Registry
+from kleff.registry.registry import KeyRef, Registry
+from kleff.registry.values import RegValue
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import (
@@ -85,6 +86,9 @@ class Services(Protocol):
 
     def hold(self, name: str) -> bool:
         """Keep it from being started until `release`; False if this system has no way to."""
+
+    def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
+        """What `hold` changes in the registry, as it was before."""
 
     def release(self, service: Service) -> None:
         """Let it be started again as before; nothing is started."""

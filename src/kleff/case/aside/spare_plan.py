@@ -3,6 +3,7 @@
 from dataclasses import dataclass, field
 
 from kleff.registry.registry import KeyRef
+from kleff.registry.values import RegValue
 from kleff.workstation.paths import WPath
 
 COPIED_UP_TO = 64 * 1024  # bytes; what is larger is linked
@@ -16,6 +17,7 @@ class SparePlan:
         places: topmost paths of the product; keys: with all below them; values: single ones by key and name.
         full: copy everything, link nothing.
         singles: paths without what is below them.
+        before: values that this case has changed, as they were; a spare holds those.
     """
 
     places: list[WPath]
@@ -23,3 +25,4 @@ class SparePlan:
     values: list[tuple[KeyRef, str]] = field(default_factory=list)
     full: bool = False
     singles: list[WPath] = field(default_factory=list)
+    before: list[tuple[KeyRef, RegValue]] = field(default_factory=list)

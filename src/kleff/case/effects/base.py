@@ -7,6 +7,8 @@ from typing import NamedTuple
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled, Recorded
 from kleff.procedure.globs import PathStyle
+from kleff.registry.registry import KeyRef
+from kleff.registry.values import RegValue
 from kleff.workstation.paths import WPath, from_raw
 
 
@@ -52,6 +54,10 @@ class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
 
     def release(self, one: Journaled, hands: Hands) -> None:
         """When a case ends: what was only to last while it was at work."""
+
+    def settings(self, one: Journaled, hands: Hands) -> list[tuple[KeyRef, RegValue]]:
+        """What it has changed in the registry for as long as the case is at work, as it was before."""
+        return []
 
     def again(self, one: Journaled) -> bool:
         """Whether one that could not be taken back may be, once what stood in the way is gone."""

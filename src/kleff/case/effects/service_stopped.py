@@ -8,6 +8,8 @@ from kleff.case.effects.base import UNDONE, Effect, TakenBack, stays
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled
 from kleff.procedure.globs import PathStyle
+from kleff.registry.registry import KeyRef
+from kleff.registry.values import RegValue
 from kleff.workstation.things import Service
 
 
@@ -36,6 +38,10 @@ class ServiceStopped(Effect, kw_only=True, frozen=True, omit_defaults=True):
         """One that is still there may be started again as before; none is started."""
         if self.held and hands.workstation.services is not None:
             hands.workstation.services.release(self.service)
+
+    def settings(self, one: Journaled, hands: Hands) -> list[tuple[KeyRef, RegValue]]:
+        services = hands.workstation.services
+        return services.settings(self.service) if self.held and services is not None else []
 
     def what(self, one: Journaled, style: PathStyle) -> str:
         return self.name

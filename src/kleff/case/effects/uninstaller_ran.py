@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import ClassVar
 
 import msgspec
 from msgspec import field
 
 from kleff.case.aside.spare_plan import SparePlan
-from kleff.case.effects.base import TakenBack, stays
+from kleff.case.effects.base import TakenBack, effect_of, stays
 from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of, until_still
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled, Pid
@@ -85,6 +86,8 @@ def run_uninstaller(hands: Hands, action: int, what: str, command: list[str], pl
 def _spared(hands: Hands, action: int, effect: UninstallerRan, plan: SparePlan) -> Journaled:
     one = hands.intend(action, msgspec.structs.replace(effect, areas_=areas_for(hands, plan), spare="making"))
     hands.progress.say("     taking a spare of the product")
+    changed = [effect_of(e).settings(e, hands) for e in hands.case.journal.effects() if e.state == "done"]
+    plan = dataclasses.replace(plan, before=[setting for settings in changed for setting in settings])
     try:
         index = spare_of(hands, one.id).make(plan)
     except OSError as error:

@@ -66,10 +66,10 @@ class Journal:
             if found != "ok":
                 raise self._damaged(found)
         version = self._db.execute("PRAGMA user_version").fetchone()[0]
-        if version not in READABLE:
+        if version > FORMAT:
             raise NewerCase(f"the journal has format {version}; this Kleff knows {FORMAT}", where=str(self.file))
         self.format = int(version)
-        if self._db.execute("SELECT count(*) FROM sqlite_master WHERE name='effects'").fetchone()[0] != 1:
+        if version not in READABLE or self._db.execute("SELECT count(*) FROM sqlite_master WHERE name='effects'").fetchone()[0] != 1:
             raise DamagedCase("the journal is incomplete", where=str(self.file), remedy="restore the case folder from a copy")
 
     def close(self) -> None:

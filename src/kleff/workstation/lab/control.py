@@ -9,6 +9,8 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import fold
+from kleff.registry.registry import Registry
+from kleff.registry.values import number_value
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.paths import WPath
@@ -98,8 +100,14 @@ class LabTaskControl:
 class LabServiceControl:
     """Implements the service manager of a lab."""
 
-    def __init__(self, lab: Lab) -> None:
+    def __init__(self, lab: Lab, registry: Registry) -> None:
         self._lab = lab
+        self._registry = registry
+
+    def set_start(self, name: str, start: int) -> None:
+        key = self._registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0].child(name)
+        self._registry.api.set(key.hive, key.physical, number_value("Start", start))
+        self._registry.api.flush()
 
     def running(self, name: str) -> bool:
         return name.upper() in {n.upper() for n in self._lab.state().running_services}

@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from kleff.errors import ActionFailed
+from kleff.registry.registry import KeyRef
+from kleff.registry.values import RegValue
 from kleff.workstation.linux.dpkg import ENVIRONMENT
 from kleff.workstation.things import Service
 
@@ -84,6 +86,9 @@ class SystemdServices:
     def hold(self, name: str) -> bool:
         return _run("systemctl", "mask", "--runtime", "--", name).returncode == 0
 
+    def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
+        return []
+
     def release(self, service: Service) -> None:
         if service.start != "masked-runtime" and self._held(service.name):
             _run("systemctl", "unmask", "--runtime", "--", service.name)
@@ -134,6 +139,9 @@ class ScriptServices:
 
     def hold(self, name: str) -> bool:
         return False
+
+    def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
+        return []
 
     def release(self, service: Service) -> None: ...
 

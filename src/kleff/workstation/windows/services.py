@@ -6,7 +6,7 @@ from typing import Protocol
 
 from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
-from kleff.registry.values import number_value
+from kleff.registry.values import RegValue, number_value
 from kleff.workstation.things import Service
 
 START = {0: "boot", 1: "system", 2: "automatic", 3: "manual", 4: "disabled"}
@@ -20,6 +20,9 @@ class ServiceControl(Protocol):
     def stop(self, name: str) -> None: ...
 
     def start(self, name: str) -> None: ...
+
+    def set_start(self, name: str, start: int) -> None:
+        """Set the start type, a number of `START`. The manager keeps its own copy: what is written beside it counts for nothing."""
 
 
 class WindowsServices:
@@ -72,11 +75,11 @@ class WindowsServices:
         if now is not None and now.start == "disabled":
             self._set_start(service.name, service.start)
 
+    def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
+        return [(self._key(service.name), number_value("Start", _number(service.start)))]
+
     def _set_start(self, name: str, start: str) -> None:
-        number = next(n for n, word in START.items() if word == start)
-        key = self._key(name)
-        self._registry.api.set(key.hive, key.physical, number_value("Start", number))
-        self._registry.api.flush()
+        self._control.set_start(name, _number(start))
 
     def restore(self, service: Service) -> None:
         now = self.get(service.name)
@@ -86,3 +89,7 @@ class WindowsServices:
             self._set_start(service.name, service.start)
         if service.running and not now.running:
             self._control.start(service.name)
+
+
+def _number(start: str) -> int:
+    return next(n for n, word in START.items() if word == start)

@@ -1,0 +1,83 @@
+"""A Windows workstation, assembled from its lowest layer: the real system's, or a simulated one."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from kleff.procedure.globs import WINDOWS, fold
+from kleff.registry.registry import Registry, RegistryApi
+from kleff.workstation.facets import Commands, Processes, Workstation
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.paths import WPath
+from kleff.workstation.windows.entries import WindowsEntries
+from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
+from kleff.workstation.windows.readiness import Machine, WindowsReadiness
+from kleff.workstation.windows.services import ServiceControl, WindowsServices
+from kleff.workstation.windows.tasks import TaskControl, WindowsTasks
+
+ENVIRONMENT = r"HKLM\SYSTEM\CurrentControlSet\Control\Session Manager\Environment"
+APP_PATHS = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\App Paths"
+
+
+@dataclass(frozen=True)
+class LowestLayer:
+    """What a system has to offer; all else of a workstation is made from it.
+
+    Attributes:
+        services: makes the service manager; it is given the registry.
+        commands: makes what runs programs, from the folders in which a bare name is looked for, and what gives the names that are
+            registered as programs besides.
+    """
+
+    api: RegistryApi
+    files: FileTree
+    services: Callable[[Registry], ServiceControl]
+    tasks: TaskControl
+    machine: Machine
+    processes: Processes
+    commands: Callable[[list[str], Callable[[], list[str]]], Commands]
+
+
+def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: str, state: Path, admin: bool, bits: int, description: str,
+             ground: Path) -> Workstation:  # fmt: skip
+    """Assemble a workstation; the names are those of `Workstation`."""
+    files, registry = layer.files, Registry(layer.api, bits)
+    variables = WindowsVariables(registry, files.path)
+    accounts = WindowsAccounts(registry, files.path, variables.expand)
+    system = variables.folders("system")[0]
+
+    def is_file(text: str) -> bool:
+        path = files.path(text)
+        look = files.look(path) if path else None
+        return look is not None and look.is_file
+
+    def app_paths() -> list[str]:
+        return [n for key in registry.canonical(APP_PATHS) for n in registry.subkeys(key)]
+
+    return Workstation(
+        spec=spec, name=name, system="windows", style=WINDOWS, identity=identity, boot=boot, state=state, admin=admin, bits=bits,
+        description=description, ground=ground,
+        files=files,
+        accounts=accounts,
+        variables=variables,
+        registry=registry,
+        entries=WindowsEntries(registry, accounts.all, str(system.child("msiexec.exe")), is_file, variables.expand),
+        services=WindowsServices(registry, layer.services(registry)),
+        processes=layer.processes,
+        tasks=WindowsTasks(files, system.child("Tasks"), layer.tasks),
+        readiness=WindowsReadiness(registry, layer.machine),
+        commands=layer.commands(_search_folders(registry, variables), app_paths),
+    )  # fmt: skip
+
+
+def in_a_profile(path: WPath) -> bool:
+    """Whether a path lies where people other than an administrator may write, by the path alone."""
+    return len(path.parts) > 1 and fold(path.parts[0]) == "USERS"
+
+
+def _search_folders(registry: Registry, variables: WindowsVariables) -> list[str]:
+    keys = registry.canonical(ENVIRONMENT)
+    text = variables.expand(registry.text(keys[0], "Path")) if keys else ""
+    return [p for p in text.split(";") if p]
