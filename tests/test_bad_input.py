@@ -117,7 +117,7 @@ def test_damaged_cases(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
     kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes")
     case, state = kleff.case(), tree(lab)
     good = (case / "case.db").read_bytes()
-    for damage, says in ((b"no database", "cannot be read"), (good[:3000], "cannot be read"), (b"", "format 0")):
+    for damage, says in ((b"no database", "cannot be read"), (good[:3000], "cannot be read"), (b"", "is incomplete")):
         (case / "case.db").write_bytes(damage)
         for command in ("resume", "undo", "discard", "report"):
             assert says in kleff(command, case, code=1).err
@@ -125,7 +125,11 @@ def test_damaged_cases(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
     (case / "case.db").write_bytes(good)
     with sqlite3.connect(case / "case.db") as db:
         db.execute("PRAGMA user_version=7")
-    assert "has format 7" in kleff("undo", case, code=1).err
+    for command in ("undo", "report", "resume"):
+        err = kleff(command, case, code=3).err
+        assert "has format 7" in err
+        assert "a newer one" in err
+        assert "is damaged" not in err
     assert differences(state, tree(lab)) == []
 
 

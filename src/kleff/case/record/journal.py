@@ -121,7 +121,7 @@ class Journal:
     def tell(self, text: str) -> None:
         """Keep a line for the report."""
         with self.write() as db:
-            db.execute("INSERT INTO events (at, text) VALUES (?,?)", (now(), text))
+            db.execute("INSERT INTO events (at, text) VALUES (?,?)", (now(), _told(text)))
 
     def events(self) -> list[tuple[str, str]]:
         return self._rows("SELECT at, text FROM events ORDER BY id", types=(str, str))
@@ -152,7 +152,7 @@ class Journal:
         with self.write() as db:
             db.executemany(
                 "UPDATE actions SET state=?, note=?, items=items+?, size=size+?, ended=? WHERE id=?",
-                [(state, note, items, size, now(), action) for action, state, note, items, size in ended],
+                [(state, _told(note), items, size, now(), action) for action, state, note, items, size in ended],
             )
 
     # -- effects ----------------------------------------------------------------------------------------------
@@ -172,6 +172,7 @@ class Journal:
         return intents
 
     def mark(self, ids: Iterable[int], state: str, note: str | None = None) -> None:
+        note = None if note is None else _told(note)
         with self.write() as db:
             db.executemany("UPDATE effects SET state=?, note=coalesce(?,note) WHERE id=?", [(state, note, i) for i in ids])
 
@@ -209,6 +210,11 @@ class Journal:
     def bag_items(self) -> list[tuple[str, int, str, int]]:
         """(name below the bag, action, SHA-256, bytes)."""
         return self._rows("SELECT name, action, sha256, size FROM bag ORDER BY name", types=(str, int, str, int))
+
+
+def _told(text: str) -> str:
+    """A text for people as the file can hold it; what it is about stands elsewhere, exactly."""
+    return text.encode("utf-8", "backslashreplace").decode()
 
 
 def _plan_hash(plans: Iterable[tuple[int, str]]) -> str:
