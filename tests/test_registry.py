@@ -9,13 +9,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from kleff.case.record.exports import pack, unpack
+from kleff.engine.job import Job
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import HEADER, RegKey, decode, encode, format_tree, parse
 from kleff.registry.registry import KeyRef, Registry
-from kleff.registry.values import RegValue, number_value, text_value
+from kleff.registry.values import REG_LINK, RegValue, number_value, text_value
 from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.windows.entries import split_command
+from support import hives, procedure
 
 name_text = st.text(st.characters(exclude_categories=["Cc"], exclude_characters="\\"), min_size=1, max_size=12)
 values = st.builds(RegValue, st.one_of(st.just(""), name_text), st.one_of(st.integers(0, 12), st.just(0x1234)), st.binary(max_size=40))
@@ -153,3 +155,32 @@ def test_putting_back_never_overwrites(registry: Registry) -> None:
 def test_registered_command_lines(text: str, words: list[str]) -> None:
     """A shorter program that stands in the way (C:\\A) does not step in for `C:\\A B\\un.exe`."""
     assert split_command(text, {r"C:\A", r"C:\A B\un.exe"}.__contains__) == words
+
+
+def test_a_link_is_a_leaf(lab: Path, tmp_path: Path) -> None:
+    """It is exported, deleted and put back itself; what it leads to is never touched, also not by a key below it."""
+    workstation = open_lab(lab)
+    registry = workstation.registry
+    assert registry is not None
+    target = "\\Registry\\Machine\\SOFTWARE\\Stocktake".encode("utf-16-le")
+    (neighbour,) = registry.canonical(r"HKLM\Software\Stocktake", view=64)
+    registry.api.create("HKLM", r"SOFTWARE\Stocktake\Counts")
+    registry.api.create("HKLM", r"SOFTWARE\Brindlewort\Tag Studio\Own")
+    registry.api.make_link("HKLM", r"SOFTWARE\Brindlewort\Tag Studio\Linked", RegValue("SymbolicLinkValue", REG_LINK, target))
+    registry.api.flush()
+    before = hives(lab)
+    assert "Counts" in registry.subkeys(KeyRef("HKLM", r"SOFTWARE\Brindlewort\Tag Studio\Linked", 64))  # it is followed when it is opened
+    found = registry.tree(KeyRef("HKLM", r"SOFTWARE\Brindlewort\Tag Studio", 64))
+    assert found is not None
+    assert not found.keys[fold("Linked")].keys
+    steps = "[[evidence]]\nkey = 'HKLM\\Software\\Brindlewort\\Tag Studio'\n[[delete]]\nkey = 'HKLM\\Software\\Brindlewort\\Tag Studio'\n"
+    job = Job.open(procedure(tmp_path / "p.toml", steps), on=f"lab:{lab}")
+    case, ended = job.run(job.preview(), tmp_path / "cases")
+    assert ended.clean
+    assert registry.exists(neighbour.child("Counts"))
+    assert not registry.exists(KeyRef("HKLM", r"SOFTWARE\Brindlewort\Tag Studio", 64))
+    assert Job.of_case(case).undo().stays == []
+    assert hives(lab) == before
+    below = procedure(tmp_path / "q.toml", "[[delete]]\nkey = 'HKLM\\Software\\Brindlewort\\Tag Studio\\Linked\\Counts'\n")
+    actions = Job.open(below, on=f"lab:{lab}").preview().plan.actions
+    assert [(a.state, "is a link" in a.reason) for a in actions if a.state != "absent"] == [("refused", True)]

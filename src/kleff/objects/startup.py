@@ -81,11 +81,12 @@ class StartupKind(Kind):
                         yield key, account, value.name, value.text
 
     def _files(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath, Account | None, str]]:
-        if here.workstation.style.drives:
-            return
         assert isinstance(step.model, StartupStop)
         files, accounts = here.workstation.files, here.resolver.accounts(step.model.accounts)
-        folders = [(files.path(SESSION), None), *((here.workstation.accounts.folder(a, "user.roaming"), a) for a in accounts)]
+        session = files.path(SESSION)
+        if session is None:  # a system without these folders
+            return
+        folders = [(session, None), *((here.workstation.accounts.folder(a, "user.roaming"), a) for a in accounts)]
         for folder, account in folders:
             if folder is None:
                 continue

@@ -13,7 +13,7 @@ from typing import Any, Protocol
 from kleff.procedure.globs import fold
 from kleff.procedure.model import KEY_ROOTS
 from kleff.registry.regfile import RegKey
-from kleff.registry.values import RegValue
+from kleff.registry.values import REG_LINK, RegValue
 
 NODE = "Wow6432Node"
 # Which parts of HKLM\Software are shared by both views ("Registry Keys Affected by WOW64", Windows documentation).
@@ -98,7 +98,13 @@ class RegistryApi(Protocol):
     def delete_value(self, hive: str, path: str, name: str) -> None: ...
 
     def delete_key(self, hive: str, path: str) -> None:
-        """Delete a key that has no subkeys."""
+        """Delete a key that has no subkeys; of a link the link itself, never what it leads to."""
+
+    def link(self, hive: str, path: str) -> RegValue | None:
+        """Where a key that is a link leads (its value `SymbolicLinkValue`, of type REG_LINK); None if it is none, or not there."""
+
+    def make_link(self, hive: str, path: str, target: RegValue) -> None:
+        """Make a key that is a link (REG_OPTION_CREATE_LINK), if nothing is there."""
 
     def hives(self) -> list[str]:
         """The SIDs whose hives can be reached."""
@@ -175,7 +181,11 @@ class Registry:
     # -- reading ----------------------------------------------------------------------------------------------
 
     def exists(self, key: KeyRef) -> bool:
-        return self.api.values(key.hive, key.physical) is not None
+        return self.api.values(key.hive, key.physical) is not None or self.link(key) is not None
+
+    def link(self, key: KeyRef) -> RegValue | None:
+        """Where a link leads; None if the key is none."""
+        return self.api.link(key.hive, key.physical)
 
     def subkeys(self, key: KeyRef) -> list[str]:
         """Names of the subkeys; empty if the key is not there. The other view's node is not a subkey."""
@@ -194,7 +204,10 @@ class Registry:
         return found.text if found else ""
 
     def tree(self, key: KeyRef) -> RegKey | None:
-        """A key with all below it, or None."""
+        """A key with all below it, or None; of a link what it says, nothing of what it leads to."""
+        link = self.link(key)
+        if link is not None:
+            return RegKey(key.parts[-1], {fold(link.name): link})
         values = self.api.values(key.hive, key.physical)
         if values is None:
             return None
@@ -211,7 +224,7 @@ class Registry:
 
     def delete_tree(self, key: KeyRef) -> None:
         """Delete a key and all below it, children first; what is already gone is no error."""
-        for name in self.subkeys(key):
+        for name in self.subkeys(key) if self.link(key) is None else ():
             self.delete_tree(key.child(name))
         if self.exists(key):
             self.api.delete_key(key.hive, key.physical)
@@ -223,6 +236,13 @@ class Registry:
             What was left as it is, for the technician.
         """
         left = []
+        link, now_link = next((v for v in tree.values.values() if v.type == REG_LINK), None), self.link(key)
+        if link is not None or now_link is not None:
+            if not self.exists(key) and link is not None:
+                self.api.make_link(key.hive, key.physical, link)
+            elif now_link != link:
+                left.append(f"{key} leads elsewhere by now, or is no link any more")
+            return left
         self.api.create(key.hive, key.physical)
         present = {fold(v.name): v for v in self.values(key)}
         for value in tree.values.values():

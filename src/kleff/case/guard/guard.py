@@ -10,10 +10,8 @@ from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import could_hold, fold, parts_match
 from kleff.registry.registry import KeyRef
 from kleff.workstation.facets import Workstation
-from kleff.workstation.linux.accounts import USER_DIRS
 from kleff.workstation.paths import Look, WPath
 from kleff.workstation.things import Account
-from kleff.workstation.windows.profiles import OWN_FOLDERS
 
 AREA = ".kleff"  # the set-aside area's name on each volume
 
@@ -85,12 +83,17 @@ class Removal:
 
 
 class Guard:
-    """The guard of one workstation."""
+    """The guard of one workstation.
+
+    Raises:
+        NoSuchWorkstation: of a system of which it is not known what is its own.
+    """
 
     def __init__(self, workstation: Workstation, kept: Kept | None = None) -> None:
         self._workstation = workstation
         self.kept = kept or Kept()
         self._accounts = workstation.accounts.all()
+        self._table = tables.of_system(workstation.system)
         self._rules = dict(self._place_rules())
         self._own = list(self._own_folders())
         self._key_rules = {fold(text): rule for text, rule in tables.KEYS.items()}
@@ -99,25 +102,23 @@ class Guard:
 
     def _place_rules(self) -> Iterable[tuple[tuple[str, tuple[str, ...]], str]]:
         files = self._workstation.files
-        windows = self._workstation.style.drives
         for volume in files.volumes:
-            for text, rule in (tables.WINDOWS if windows else tables.LINUX).items():
-                path = files.path(text.replace("{drive}", volume) if windows else text)
+            for text, rule in self._table.places.items():
+                path = files.path(text.replace("{drive}", volume))
                 if path is not None:
                     yield path.key, rule
-                    if not windows and path.parts[:1] in (("bin",), ("sbin",), ("lib",), ("lib32",), ("lib64",)):
-                        yield WPath(files.style, "", ("usr", *path.parts)).key, rule
+                    if path.parts and path.parts[0] in self._table.merged:
+                        yield WPath(files.style, path.volume, ("usr", *path.parts)).key, rule
         for account in self._accounts:
             if account.ordinary:
-                for text, rule in (tables.HOME_WINDOWS if windows else tables.HOME_LINUX).items():
+                for text, rule in self._table.home.items():
                     relative = files.style.relative(text) or ()
                     yield account.home.child(*relative).key, rule
 
     def _own_folders(self) -> Iterable[tuple[WPath, Account, str]]:
-        names = OWN_FOLDERS if self._workstation.style.drives else tuple(USER_DIRS)
         for account in self._accounts:
             if account.ordinary:
-                for name in names:
+                for name in self._table.own_folders:
                     folder = self._workstation.accounts.folder(account, name)
                     if folder is not None and not folder.holds(account.home):
                         yield folder, account, name.removeprefix("user.")
@@ -291,6 +292,9 @@ class Guard:
     def check_key(self, key: KeyRef, value: bool = False) -> Verdict:
         """Whether a key (or a single value in it) may be removed."""
         parts = self._general(key)
+        link = self._link_above(key) or (key if value and self._is_link(key) else None)
+        if link is not None:
+            return Verdict("refused", f"the key {link} on the way is a link, and leads to other keys")
         upper = [fold(p) for p in parts]
         if "\\".join(upper) in self._key_rules:
             if value and self._key_rules["\\".join(upper)] in (tables.VALUES, tables.NAMED):
@@ -305,6 +309,18 @@ class Guard:
             if rule is not None:
                 return Verdict("refused", f"it lies in {chr(92).join(parts[:depth])}, which is the system's own")
         return Verdict("refused", f"it lies directly in {key.hive}")
+
+    def _link_above(self, key: KeyRef) -> KeyRef | None:
+        """The first key above that is a link. An account's classes are reached by one of the system's own."""
+        for depth in range(1, len(key.parts)):
+            above = KeyRef(key.hive, "\\".join(key.parts[:depth]), key.view)
+            own = key.hive == "HKU" and [fold(p) for p in above.parts[1:]] == ["SOFTWARE", "CLASSES"]
+            if not own and self._is_link(above):
+                return above
+        return None
+
+    def _is_link(self, key: KeyRef) -> bool:
+        return self._workstation.registry is not None and self._workstation.registry.link(key) is not None
 
     def _general(self, key: KeyRef) -> list[str]:
         parts = key.parts

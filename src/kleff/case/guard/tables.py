@@ -7,6 +7,12 @@ FILES: only single files directly in it, named by at least four literal characte
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
+from kleff.errors import NoSuchWorkstation
+from kleff.workstation.linux.accounts import USER_DIRS
+from kleff.workstation.windows.profiles import OWN_FOLDERS
+
 NEVER, NAMED, FILES = "never", "named", "files"
 
 LINUX: dict[str, str] = {
@@ -227,3 +233,36 @@ KEYS: dict[str, str] = {
     "HKCU\\Software\\Microsoft\\Windows\\CurrentVersion\\Uninstall": NAMED,
     "HKCU\\Software\\Policies": NEVER,
 }
+
+
+@dataclass(frozen=True)
+class Table:
+    """What is a system's own.
+
+    Attributes:
+        places: by its path, `{drive}` for each volume; home: by its path below an account's home.
+        own_folders: variables that name an account's own folders, which are never removed themselves.
+        merged: folders of the root that may be links to those of the same name in `/usr`.
+    """
+
+    places: dict[str, str]
+    home: dict[str, str]
+    own_folders: tuple[str, ...]
+    merged: frozenset[str] = frozenset()
+
+
+SYSTEMS = {
+    "linux": Table(LINUX, HOME_LINUX, tuple(USER_DIRS), frozenset({"bin", "sbin", "lib", "lib32", "lib64"})),
+    "windows": Table(WINDOWS, HOME_WINDOWS, OWN_FOLDERS),
+}
+
+
+def of_system(system: str) -> Table:
+    """The table of a system.
+
+    Raises:
+        NoSuchWorkstation: there is none, so nothing may be touched there.
+    """
+    if system not in SYSTEMS:
+        raise NoSuchWorkstation(f"what is a {system} system's own is not known to this Kleff", remedy="use a newer one")
+    return SYSTEMS[system]

@@ -172,7 +172,8 @@ def where_it_stood(member_b64: str, here: Here) -> WPath:
 
 def owner_of(account: Account | None, here: Here) -> Owner:
     """(uid, gid) of what is made for an account; None where the system has no numbers, or Kleff may not choose."""
-    if not here.workstation.admin or here.workstation.style.drives:
+    numbered = any(a.uid is not None for a in here.workstation.accounts.all())
+    if not here.workstation.admin or not numbered:
         return None
     if account is None or account.uid is None:
         return (0, 0)
