@@ -129,7 +129,10 @@ def _signals(progress: Plain) -> Iterator[None]:
         progress.stop = True
         progress.say("stopping after what is in hand; once more stops at once")
 
-    before = {n: signal.signal(n, heard) for n in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    wanted = [signal.SIGINT, signal.SIGTERM]
+    if sys.platform != "win32":  # which has no hang-up
+        wanted.append(signal.SIGHUP)
+    before = {n: signal.signal(n, heard) for n in wanted}
     try:
         yield
     finally:

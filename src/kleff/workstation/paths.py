@@ -139,17 +139,3 @@ class Resolved:
     path: WPath
     links: tuple[str, ...] = ()
     there: bool = True
-
-
-def look_of(result: os.stat_result) -> Look:
-    """A `Look` from what `os.stat` gives."""
-    return Look(
-        (result.st_dev, result.st_ino),
-        result.st_mode,
-        result.st_size,
-        result.st_uid,
-        result.st_gid,
-        result.st_nlink,
-        (result.st_atime_ns, result.st_mtime_ns),
-        result.st_blocks * 512,
-    )

@@ -12,6 +12,8 @@ from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
 
+from kleff.workstation.paths import Look
+
 RENAME_NOREPLACE = 1  # linux/fs.h; renameat2(2)
 FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
@@ -166,3 +168,17 @@ def closing_fd(fd: int) -> Iterator[int]:
 def boot_id() -> str:
     """The kernel's id of this boot (random(4)); uptime is not enough, it may be another machine's."""
     return Path("/proc/sys/kernel/random/boot_id").read_text(encoding="ascii").strip()
+
+
+def look_of(result: os.stat_result) -> Look:
+    """A `Look` from what `os.stat` gives."""
+    return Look(
+        (result.st_dev, result.st_ino),
+        result.st_mode,
+        result.st_size,
+        result.st_uid,
+        result.st_gid,
+        result.st_nlink,
+        (result.st_atime_ns, result.st_mtime_ns),
+        result.st_blocks * 512,
+    )

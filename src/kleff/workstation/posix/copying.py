@@ -11,8 +11,8 @@ import os
 import stat
 from collections.abc import Callable, Iterator
 
-from kleff.workstation.paths import Look, look_of
-from kleff.workstation.posix.calls import FOLDER_FLAGS, closing_fd, remove_if_empty, sync_volume
+from kleff.workstation.paths import Look
+from kleff.workstation.posix.calls import FOLDER_FLAGS, closing_fd, look_of, remove_if_empty, sync_volume
 from kleff.workstation.posix.walking import Descent, open_below
 
 READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC

@@ -11,10 +11,11 @@ from contextlib import contextmanager
 from typing import cast
 
 from kleff.workstation.files.protocol import File, Folder, MountInside, Owner
-from kleff.workstation.paths import Look, look_of
+from kleff.workstation.paths import Look
 from kleff.workstation.posix import copying
 from kleff.workstation.posix.calls import (
     FOLDER_FLAGS,
+    look_of,
     mounts_below,
     remove_if_empty,
     rename_noreplace,

@@ -13,9 +13,9 @@ from typing import IO
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle, fold
 from kleff.workstation.files.protocol import Folder
-from kleff.workstation.paths import Look, Measure, Resolved, WPath, from_raw, look_of
+from kleff.workstation.paths import Look, Measure, Resolved, WPath, from_raw
 from kleff.workstation.posix import walking
-from kleff.workstation.posix.calls import FOLDER_FLAGS, mount_id, mount_type, mounts_below, open_regular
+from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of, mount_id, mount_type, mounts_below, open_regular
 from kleff.workstation.posix.counting import Tally, count
 from kleff.workstation.posix.handles import PosixFolder, fd_of
 from kleff.workstation.posix.resolving import Resolving

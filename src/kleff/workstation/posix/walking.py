@@ -8,8 +8,8 @@ import os
 from collections.abc import Callable, Iterator
 from itertools import islice
 
-from kleff.workstation.paths import Look, look_of
-from kleff.workstation.posix.calls import FOLDER_FLAGS
+from kleff.workstation.paths import Look
+from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of
 
 HELD = 64  # folders on the way that stay open; those above are found again by their identity
 SORTED_FROM = 200  # names from which their order by inode is worth the sorting
