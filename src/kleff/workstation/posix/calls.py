@@ -27,11 +27,13 @@ def rename_noreplace(from_fd: int, from_name: str, to_fd: int, to_name: str) -> 
     """renameat2(2) with RENAME_NOREPLACE: never replaces what stands at the new name.
 
     Raises:
-        OSError: as the system says; EEXIST if the new name is taken.
+        OSError: as the system says; EEXIST if the new name is taken, EOPNOTSUPP if the file system has no such rename.
     """
     result = _libc().renameat2(from_fd, os.fsencode(from_name), to_fd, os.fsencode(to_name), RENAME_NOREPLACE)
     if result != 0:
         code = ctypes.get_errno()
+        if code in (errno.EINVAL, errno.ENOSYS):  # some file systems have none; a plain rename could replace what has just appeared
+            raise OSError(errno.EOPNOTSUPP, "its volume has no rename that never replaces", from_name)
         raise OSError(code, os.strerror(code), from_name)
 
 
