@@ -19,7 +19,7 @@ import time
 from importlib.resources import files
 from pathlib import Path
 
-from kleff.workstation.lab.potting import build_potting
+from kleff.workstation.lab.demo_workstation import build_demo_workstation
 
 BARE = """
 from pathlib import Path
@@ -56,7 +56,7 @@ def main(rounds: int) -> None:
     kleff = str(Path(sys.executable).parent / "kleff")
     with tempfile.TemporaryDirectory() as folder:
         top = Path(folder)
-        build_potting(top / "lab")
+        build_demo_workstation(top / "lab")
         library = top / "library"
         library.mkdir()
         shutil.copy(str(files("kleff").joinpath("samples/tag-studio.toml")), library)

@@ -13,23 +13,23 @@ from pathlib import Path
 
 import pytest
 
-from kleff.workstation.lab.potting import build_potting
+from kleff.workstation.lab.demo_workstation import build_demo_workstation
 from support import Kleff, clone
 
 SAMPLES = Path(__file__).parent.parent / "src" / "kleff" / "samples"
 
 
 @pytest.fixture(scope="session")
-def potting_master(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def lab_master(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("master") / "POTTING-02"
-    build_potting(folder)
+    build_demo_workstation(folder)
     return folder
 
 
 @pytest.fixture
-def lab(potting_master: Path, tmp_path: Path) -> Path:
+def lab(lab_master: Path, tmp_path: Path) -> Path:
     """A fresh lab."""
-    return clone(potting_master, tmp_path / "POTTING-02")
+    return clone(lab_master, tmp_path / "POTTING-02")
 
 
 @pytest.fixture

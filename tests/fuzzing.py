@@ -17,8 +17,7 @@ from pathlib import Path
 
 import zstandard
 
-from kleff.case.bag.archive import Wanted as WantedPath
-from kleff.case.bag.archive import check_archive, write_archive
+from kleff.case.bag.archive import MemberSource, check_archive, write_archive
 from kleff.case.bag.opened import check_bag, check_harmless, open_bag
 from kleff.case.guard.guard import Guard
 from kleff.case.hands import Hands
@@ -204,7 +203,7 @@ def feed_archive(bench: Bench, data: bytes) -> None:
     place = files.path("/home/mira") if not source.exists() else files.path("/opt")
     assert place is not None
     if not good.exists():
-        bench.index = write_archive(good, [WantedPath(place)], files, True, Silent())  # type: ignore[attr-defined]
+        bench.index = write_archive(good, [MemberSource(place)], files, True, Silent())  # type: ignore[attr-defined]
     (bench.folder / "bad.tar.zst").write_bytes(data)
     check_archive(bench.folder / "bad.tar.zst", bench.index, Silent())  # type: ignore[attr-defined]
 

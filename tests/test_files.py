@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 import zstandard
 
-from kleff.case.bag.archive import Wanted, check_archive, write_archive
+from kleff.case.bag.archive import MemberSource, check_archive, write_archive
 from kleff.errors import ActionFailed, DamagedCase, LinkOnTheWay
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.progress import Silent
@@ -124,7 +124,7 @@ def test_archives_hold_what_was_there(tmp_path: Path) -> None:
     files = PosixTree(POSIX, {"": tmp_path / "tree"})
     file = tmp_path / "x.tar.zst"
     mira = Account("mira", "1001", at(files, "/data"), os.geteuid())
-    members = write_archive(file, [Wanted(at(files, "/data"), mira, "user.home", at(files, "/data"))], files, True, Silent())
+    members = write_archive(file, [MemberSource(at(files, "/data"), mira, "user.home", at(files, "/data"))], files, True, Silent())
     check_archive(file, members, Silent())
     assert stat.S_IMODE(file.stat().st_mode) == 0o600
     by_name = {m.member: m for m in members}
@@ -151,7 +151,7 @@ def test_a_foreign_file_under_a_second_name_is_not_read(tmp_path: Path) -> None:
     files = PosixTree(POSIX, {"": tmp_path / "tree"})
     mira = Account("mira", "1001", at(files, "/home"), 1001)
     with pytest.raises(ActionFailed, match="another account's file"):
-        write_archive(tmp_path / "x", [Wanted(at(files, "/home"), mira)], files, True, Silent())
+        write_archive(tmp_path / "x", [MemberSource(at(files, "/home"), mira)], files, True, Silent())
     assert not (tmp_path / "x").exists()
 
 
@@ -165,7 +165,7 @@ def test_a_file_that_changes_while_it_is_saved(tmp_path: Path) -> None:
                 log.write(b"more")
 
     with pytest.raises(ActionFailed, match="changed while it was saved"):
-        write_archive(tmp_path / "x", [Wanted(at(files, "/log"))], files, True, Meddling())
+        write_archive(tmp_path / "x", [MemberSource(at(files, "/log"))], files, True, Meddling())
 
 
 def test_accounts_and_their_own_settings(tmp_path: Path) -> None:

@@ -97,8 +97,8 @@ class Bench:
 
 
 @pytest.fixture
-def bench(potting_master: Path, tmp_path: Path) -> Bench:
-    return Bench(potting_master, tmp_path)
+def bench(lab_master: Path, tmp_path: Path) -> Bench:
+    return Bench(lab_master, tmp_path)
 
 
 def test_killed_then_resumed(bench: Bench) -> None:
@@ -172,13 +172,13 @@ def compare(before: tuple[Any, Any, Any], after: tuple[Any, Any, Any]) -> list[s
     return lines + ([f"services: {before[2]} -> {after[2]}"] if before[2] != after[2] else [])
 
 
-def test_interrupted_by_a_signal(potting_master: Path, tmp_path: Path, kleff: Any) -> None:
+def test_interrupted_by_a_signal(lab_master: Path, tmp_path: Path, kleff: Any) -> None:
     """Ctrl-C once ends cleanly after the effect in hand, exit 130; the case can be resumed."""
     import signal
     import subprocess
     import time
 
-    lab = clone(potting_master, tmp_path / "lab")
+    lab = clone(lab_master, tmp_path / "lab")
     sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
     words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
@@ -197,13 +197,13 @@ def test_interrupted_by_a_signal(potting_master: Path, tmp_path: Path, kleff: An
         kleff("lab", "restart", lab)
 
 
-def test_a_second_signal_stops_at_once_and_loses_nothing(potting_master: Path, tmp_path: Path, kleff: Any) -> None:
+def test_a_second_signal_stops_at_once_and_loses_nothing(lab_master: Path, tmp_path: Path, kleff: Any) -> None:
     """Twice while an uninstaller is at work: Kleff is gone at once, resume waits for the uninstaller and ends clean."""
     import signal
     import subprocess
     import time
 
-    lab = clone(potting_master, tmp_path / "lab")
+    lab = clone(lab_master, tmp_path / "lab")
     text = (lab / "lab.toml").read_text().replace("takes = 0.4", "takes = 9").replace("hands_over = true", "hands_over = false")
     (lab / "lab.toml").write_text(text)
     sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
@@ -224,9 +224,9 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(potting_master: Path, t
     assert "nothing is left" in done.out
 
 
-def test_the_whole_demo_killed(potting_master: Path, tmp_path: Path) -> None:
+def test_the_whole_demo_killed(lab_master: Path, tmp_path: Path) -> None:
     """Uninstallers included, which go on after Kleff is gone: resume ends clean, undo ends byte-identical."""
-    bench = Bench(potting_master, tmp_path)
+    bench = Bench(lab_master, tmp_path)
     sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
     bench.procedure = Path(shutil.copy(sample, tmp_path / "tag-studio.toml"))
     bench.fresh()

@@ -14,24 +14,24 @@ from kleff.registry.values import number_value
 from kleff.report.case_report import code
 from kleff.report.lines import Page
 from kleff.texts import plain, size
+from kleff.workstation.lab.demo_workstation import build_demo_workstation
 from kleff.workstation.lab.lab import Lab
-from kleff.workstation.lab.potting import build_potting
 from kleff.workstation.lab.workstation import open_lab
 from support import Kleff, differences, hives, procedure, tree
 
 
-def test_one_seed_is_one_lab(tmp_path: Path, potting_master: Path) -> None:
-    build_potting(tmp_path / "again")
-    build_potting(tmp_path / "other", seed=7)
+def test_one_seed_is_one_lab(tmp_path: Path, lab_master: Path) -> None:
+    build_demo_workstation(tmp_path / "again")
+    build_demo_workstation(tmp_path / "other", seed=7)
 
     def same(top: Path) -> dict[str, object]:
         return {p: v[0:1] + v[3:] for p, v in tree(top).items() if not p.startswith("state")}
 
-    settled = {p: v for p, v in same(potting_master).items() if p.startswith("files")}
+    settled = {p: v for p, v in same(lab_master).items() if p.startswith("files")}
     assert differences(settled, {p: v for p, v in same(tmp_path / "again").items() if p.startswith("files")}) == []
-    assert hives(potting_master) == hives(tmp_path / "again")
-    assert (potting_master / "lab.toml").read_bytes() == (tmp_path / "again/lab.toml").read_bytes()
-    assert hives(potting_master) != hives(tmp_path / "other")
+    assert hives(lab_master) == hives(tmp_path / "again")
+    assert (lab_master / "lab.toml").read_bytes() == (tmp_path / "again/lab.toml").read_bytes()
+    assert hives(lab_master) != hives(tmp_path / "other")
     picture = next((tmp_path / "again/files/C/Users/mira/Pictures").iterdir()).read_bytes()
     assert picture.startswith(b"\x89PNG\r\n\x1a\n")
 

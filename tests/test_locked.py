@@ -16,7 +16,7 @@ from killing import KILLED, points, run_until
 from kleff.case.bag.encryption import PASSPHRASE, make_key, open_key, work_of
 from kleff.case.bag.opened import check_files, open_bag
 from kleff.errors import DamagedCase, Refused
-from kleff.workstation.lab.bench import reinstall
+from kleff.workstation.lab.replacement import reinstall
 from support import Kleff, clone, differences, tree
 
 pyrage = pytest.importorskip("pyrage", reason="needs the extra secure")
@@ -87,15 +87,15 @@ def test_what_undo_may_still_need_is_not_discarded(kleff: Kleff, lab: Path, tag_
     assert sorted((case / "undo").rglob("*.reg")) == exports
 
 
-def test_killed_while_saving(potting_master: Path, tag_studio: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_killed_while_saving(lab_master: Path, tag_studio: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Resumed with the passphrase, with no plain text left behind; any flipped bit is found."""
     monkeypatch.setenv("KLEFF_SECRET_PASSPHRASE_OF_THE_BAG", WORDS)
-    lab, cases, log = clone(potting_master, tmp_path / "lab"), tmp_path / "cases", tmp_path / "log"
+    lab, cases, log = clone(lab_master, tmp_path / "lab"), tmp_path / "cases", tmp_path / "log"
     words = ["run", str(tag_studio), "--on", f"lab:{lab}", "--yes", "--quiet", "--passphrase", "--cases", str(cases)]
     for number, after in points(30, seed=2, wanted=2)[1:-1]:
         shutil.rmtree(lab)
         shutil.rmtree(cases, ignore_errors=True)
-        clone(potting_master, lab)
+        clone(lab_master, lab)
         assert run_until(words, number, after, log)[0] == KILLED
         case = next(cases.iterdir())
         log.write_text("")

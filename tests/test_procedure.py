@@ -11,6 +11,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from kleff.engine.library import load
+from kleff.errors import ProcedureError
 from kleff.procedure.globs import POSIX, WINDOWS, check_glob, could_hold, fold, literal_count, name_matches, parts_match
 from kleff.procedure.source import parse_source
 from kleff.procedure.variables import BadTemplate, parse_template, unescape_literal
@@ -161,3 +163,18 @@ def test_every_value_has_a_position(value: object) -> None:
         return [base, *itertools.chain.from_iterable(below)]
 
     assert all(a in source.positions for a in addresses(value, ("t", 0, "x")))
+
+
+@pytest.mark.parametrize(("needs", "says"), [(">=9", "written for Kleff >=9"), ("soon", "is not a condition such as"), (">=0.1", "")])
+def test_a_procedure_says_which_kleff_it_needs(tmp_path: Path, needs: str, says: str) -> None:
+    """Told first and alone: what a newer one knows is not called unknown."""
+    body = f'[product]\nid = "x"\nname = "X"\nneeds = "{needs}"\n[[evidence]]\npath = "/opt/x"\n' + ('[[delete]]\nnew_thing = "y"\n' if says.startswith("written") else "")
+    file = tmp_path / "p.toml"
+    file.write_text("format = 1\n" + body)
+    if not says:
+        assert load(file).product.needs == needs
+        return
+    with pytest.raises(ProcedureError) as error:
+        load(file)
+    assert says in str(error.value)
+    assert "new_thing" not in str(error.value)

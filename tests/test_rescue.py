@@ -106,9 +106,9 @@ def test_a_step_that_says_rescue(kleff: Kleff, lab: Path, tmp_path: Path) -> Non
         assert (rescued(lab / f"files/C/Users/{name}/Desktop") / "settings.ini").exists()
 
 
-def test_killed_while_rescuing(potting_master: Path, tag_studio: Path, tmp_path: Path) -> None:
+def test_killed_while_rescuing(lab_master: Path, tag_studio: Path, tmp_path: Path) -> None:
     """Nothing is lost: there is one whole folder in the end, and no half one."""
-    lab, log = clone(potting_master, tmp_path / "lab"), tmp_path / "log"
+    lab, log = clone(lab_master, tmp_path / "lab"), tmp_path / "log"
     original = clone(lab, tmp_path / "original")
     body = "[[delete]]\npaths = ['{user.local}\\Brindlewort\\Tag Studio']\n"
     file = procedure(tmp_path / "p.toml", body)

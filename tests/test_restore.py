@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from killing import KILLED, points, run_until
 from kleff.case.bag.pax import Head, pack
-from kleff.workstation.lab.bench import build_bench, reinstall
+from kleff.workstation.lab.replacement import build_replacement, reinstall
 from support import IS_ROOT, Kleff, clone, differences, hives, lasting, linux_tree, procedure, tree, write
 from test_hostile import SECONDS, swapping
 
@@ -114,7 +114,7 @@ def test_carried_to_another_workstation(kleff: Kleff, lab: Path, tag_studio: Pat
     kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes")
     bag = Path(shutil.copytree(kleff.case() / "bag", tmp_path / "stick/bag"))
     new = tmp_path / "POTTING-03"
-    build_bench(new)
+    build_replacement(new)
     before = tree(new / "files")
     on = ("--procedure", tag_studio, "--on", f"lab:{new}")
     assert (
@@ -423,9 +423,9 @@ def test_what_cannot_be_meant(kleff: Kleff, lab: Path, tag_studio: Path, tmp_pat
 # -- kills and attacks ------------------------------------------------------------------------------------------
 
 
-def test_killed_at_any_journal_write(kleff: Kleff, potting_master: Path, tag_studio: Path, tmp_path: Path) -> None:
+def test_killed_at_any_journal_write(kleff: Kleff, lab_master: Path, tag_studio: Path, tmp_path: Path) -> None:
     """Resume ends as an undisturbed restore does, undo in the state before it."""
-    lab, cases, log = clone(potting_master, tmp_path / "lab"), tmp_path / "cases", tmp_path / "log"
+    lab, cases, log = clone(lab_master, tmp_path / "lab"), tmp_path / "cases", tmp_path / "log"
     case = saved_and_reinstalled(kleff, lab, tag_studio)
     sorted((lab / DESIGNS).iterdir())[0].write_text("begun anew")
     shutil.rmtree(sorted((lab / "files/C/Users/tomas/Documents/Tag Studio").iterdir())[0].parent)

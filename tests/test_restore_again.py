@@ -12,7 +12,7 @@ import pytest
 
 from faulty import Event
 from killing import EVERY, KILLED, run_until
-from kleff.workstation.lab.bench import reinstall
+from kleff.workstation.lab.replacement import reinstall
 from support import IS_ROOT, Kleff, clone, differences, linux_tree, procedure, tree, write
 from test_restore import DESIGNS, inform, saved_and_reinstalled
 
@@ -146,10 +146,10 @@ def test_no_room_for_what_is_put_back(kleff: Kleff, tmp_path: Path) -> None:
 
 
 def test_what_was_being_taken_in_when_it_was_cut_off_is_not_taken_in_again(
-    kleff: Kleff, potting_master: Path, tag_studio: Path, tmp_path: Path
+    kleff: Kleff, lab_master: Path, tag_studio: Path, tmp_path: Path
 ) -> None:
     """Killed at any journal write: every row is there once, or it is said that nobody knows how far it came."""
-    lab, cases, log = clone(potting_master, tmp_path / "lab"), kleff.cases, tmp_path / "log"
+    lab, cases, log = clone(lab_master, tmp_path / "lab"), kleff.cases, tmp_path / "log"
     case = saved_and_reinstalled(kleff, lab, tag_studio)
     ready, kept = clone(lab, tmp_path / "ready"), Path(shutil.copytree(cases, tmp_path / "kept"))
     words = ["restore", str(case), "--only", "label database", "--on", f"lab:{lab}", "--yes", "--quiet", "--cases", str(cases)]

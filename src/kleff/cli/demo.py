@@ -23,7 +23,7 @@ def demo(
     from kleff.cli.lab import show_lab
     from kleff.cli.show import coloured, paint
     from kleff.errors import Refused
-    from kleff.workstation.lab.potting import build_potting
+    from kleff.workstation.lab.demo_workstation import build_demo_workstation
 
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise Refused(
@@ -45,7 +45,7 @@ def demo(
 
     quoted, on = shlex.quote(str(procedure)), shlex.quote(f"lab:{lab}")
     step("A simulated workstation with three accounts, built in a folder", f"lab make {shlex.quote(str(lab))}")
-    build_potting(lab)
+    build_demo_workstation(lab)
     show_lab(lab)
     step("Is the product here, and who uses it?", f"survey {quoted} --on {on}")
     look.survey(str(procedure), f"lab:{lab}")

@@ -29,10 +29,10 @@ def make(
     name: Annotated[LabName, typer.Option("--name", help="POTTING-02, or the new workstation that replaces it.")] = LabName.old,
 ) -> None:
     """Make a lab in a new folder."""
-    from kleff.workstation.lab.bench import build_bench
-    from kleff.workstation.lab.potting import build_potting
+    from kleff.workstation.lab.demo_workstation import build_demo_workstation
+    from kleff.workstation.lab.replacement import build_replacement
 
-    lab = (build_potting if name == LabName.old else build_bench)(folder, seed)
+    lab = (build_demo_workstation if name == LabName.old else build_replacement)(folder, seed)
     print(f"{lab.file.name} is ready: use it as  --on lab:{folder}")
 
 
@@ -53,7 +53,7 @@ def show_lab(folder: FolderArgument, json: JsonOption = False) -> None:
 @app.command("reinstall")
 def reinstall(folder: FolderArgument) -> None:
     """Put Tag Studio on POTTING-02 again, as its own setup would: the program, its service and keys, nobody's data."""
-    from kleff.workstation.lab.bench import reinstall
+    from kleff.workstation.lab.replacement import reinstall
 
     print(f"Tag Studio is installed again: {reinstall(folder)} files")
 

@@ -166,7 +166,7 @@ class Restorer(Runner):
         return row.state not in (DONE, SKIPPED, ABSENT, KEPT, MANUAL)
 
     def _do(self, row: Row) -> Outcome:
-        item = self.restoring.bag.items[row.action.told(FromBag).stem]
+        item = self.restoring.bag.items[row.action.details_as(FromBag).stem]
         return restorer_of(item).restore(row.action, item, self.restoring, self.work)
 
     def _verified(self) -> Verification:
@@ -181,7 +181,7 @@ class Restorer(Runner):
             if row.state == MANUAL:
                 yield self._left(action, f"{action.target}: {action.reason}")
             if row.state in (DONE, ABSENT) and action.state in (TO_DO, ABSENT):
-                stem = action.told(FromBag).stem
+                stem = action.details_as(FromBag).stem
                 item = self.restoring.bag.items[stem]
                 for text in restorer_of(item).missing(item, stem, self.restoring, self._placed(action)):
                     yield self._left(action, text)

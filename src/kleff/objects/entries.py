@@ -13,7 +13,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, DONE, MANUAL, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind
-from kleff.objects.spares import entry_plan, spare_line
+from kleff.objects.spare_contents import entry_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem

@@ -193,7 +193,7 @@ class PackagesKind(ShownOnly, Kind):
         yield action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.bag.archive import Wanted
+        from kleff.case.bag.archive import MemberSource
 
         workstation, found = work.here.workstation, self._found(step, work.here)
         by_hand = chosen_by_hand(work.here)
@@ -203,6 +203,6 @@ class PackagesKind(ShownOnly, Kind):
         files = [workstation.files.path(text) for p in found for text in p.config_files]
         present = [path for f in files if f and workstation.files.look(path := workstation.files.resolve(f).path) is not None]
         item = work.item(action, "packages", settings={"packages": listed})
-        wanted = [Wanted(p) for p in present]
+        wanted = [MemberSource(p) for p in present]
         item = work.bag.add_files(action.number, item, wanted, workstation.files, workstation.admin, work.progress, {})
         return Outcome(items=len(found), size=item.size, note=f"with {plural(item.files, 'configuration file')}")

@@ -11,7 +11,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
-from kleff.objects.spares import package_plan, spare_line
+from kleff.objects.spare_contents import package_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text, Texts
@@ -111,7 +111,7 @@ class PackageKind(Kind):
         assert packages is not None
         action = here.action(step, verb, ", ".join(f"{p.name} {p.version}" for p in found), items=len(found), about=[_id(p) for p in found])
         action.size = sum(p.installed_size for p in found if p.state == "installed")
-        action.tell(Agreed(names=[p.name for p in found]))
+        action.set_details(Agreed(names=[p.name for p in found]))
         if step.phase == "verify":
             return action
         essential = [p.name for p in found if p.essential]
@@ -137,7 +137,7 @@ class PackageKind(Kind):
         assert isinstance(model, PackagePurge)
         packages = work.here.workstation.packages
         purge = model.mode == "purge"
-        agreed = set(action.told(Agreed).names)
+        agreed = set(action.details_as(Agreed).names)
         found = [p for p in matching(model, work.here, purge) if p.name in agreed]
         if not found or packages is None:
             return Outcome(note="already gone")
@@ -187,7 +187,7 @@ class PackageKind(Kind):
 
     def _save_configuration(self, found: list[Package], work: Work) -> int:
         """Save what the package manager will delete of an administrator's own settings; into `undo/`."""
-        from kleff.case.bag.archive import Wanted, write_archive
+        from kleff.case.bag.archive import MemberSource, write_archive
 
         files = work.here.workstation.files
         paths = [files.path(text) for package in found for text in package.config_files]
@@ -197,7 +197,7 @@ class PackageKind(Kind):
         name = f"{work.hands.case.journal.next_effect():04d}-configuration.tar.zst"
         target = work.hands.case.folder / "undo" / name
         target.unlink(missing_ok=True)  # of a try that was killed before its intent
-        write_archive(target, [Wanted(p) for p in present], files, work.here.workstation.admin, work.progress)
+        write_archive(target, [MemberSource(p) for p in present], files, work.here.workstation.admin, work.progress)
         return len(present)
 
 

@@ -59,7 +59,7 @@ class StartupKind(Kind):
             who = owner.name if owner else ""
             action = here.action(step, "take away", f"start of {path.name}", account=who, items=1, undo="moved back")
             action.about, action.shows = [path_id(path)], [f"starts: {command}"]
-            action.tell(AutostartFile(file=path.raw.hex(), account=owner.id if owner else ""))
+            action.set_details(AutostartFile(file=path.raw.hex(), account=owner.id if owner else ""))
             verdict = here.guard.check(self._target(path, owner))
             if not verdict.ok:
                 action.state, action.reason = verdict.word, verdict.reason
@@ -109,7 +109,7 @@ class StartupKind(Kind):
 
         files = work.here.workstation.files
         if "file" in action.details:
-            told = action.told(AutostartFile)
+            told = action.details_as(AutostartFile)
             path = files.from_raw(bytes.fromhex(told.file))
             if files.look(path) is None:
                 return Outcome(note="already gone")

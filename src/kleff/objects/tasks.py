@@ -47,7 +47,7 @@ class TaskKind(Kind):
             action = here.action(
                 step, "switch off", f"task {task.name}", items=1, undo="switched on again", about=[NameId("task", task.name)]
             )
-            action.tell(OneTask(task=task.name))
+            action.set_details(OneTask(task=task.name))
             action.shows = [f"runs: {task.command}"] if task.command else []
             if not task.enabled:
                 action.state, action.reason = ABSENT, "off already"
@@ -57,7 +57,7 @@ class TaskKind(Kind):
             yield here.action(step, "switch off", f"task {step.model.task}", state=ABSENT, reason=reason)
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        tasks, name = work.here.workstation.tasks, action.told(OneTask).task
+        tasks, name = work.here.workstation.tasks, action.details_as(OneTask).task
         now = next((t for t in tasks.all() if t.name == name), None) if tasks else None
         if tasks is None or now is None or not now.enabled:
             return Outcome(note="off already")

@@ -41,7 +41,7 @@ class UnitKind(Kind):
             found = True
             action = here.action(step, "stop", f"unit {service.name}", account=account.name, items=1, undo="started again")
             action.about = [NameId("unit", service.name, account.id)]
-            action.tell(OfAccount(account=account.id))
+            action.set_details(OfAccount(account=account.id))
             if not service.running:
                 action.state, action.reason = ABSENT, "not running"
             yield action
@@ -51,7 +51,7 @@ class UnitKind(Kind):
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         assert isinstance(step.model, UnitStop)
-        units, account = work.here.workstation.units, work.here.resolver.account(action.told(OfAccount).account)
+        units, account = work.here.workstation.units, work.here.resolver.account(action.details_as(OfAccount).account)
         service = units.get(account, step.model.unit) if units and account else None
         if units is None or account is None or service is None or not service.running:
             return Outcome(note="not running any more")

@@ -19,7 +19,7 @@ from typing import IO
 import msgspec
 
 from kleff.case.aside.area import Area
-from kleff.case.aside.spare_index import Difference, Kept, KeptKey, Made, SpareIndex
+from kleff.case.aside.spare_index import Made, SpareDifference, SparedItem, SparedKey, SpareIndex
 from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan
 from kleff.case.record.exports import export, read_checked, read_export, write_new
 from kleff.errors import Refused
@@ -64,7 +64,7 @@ class Spare:
         self._area.make(set(areas))
         for area in areas:
             self._area.make_below(area, self._stem)
-        things: list[Kept] = []
+        things: list[SparedItem] = []
         for place, path, look in self._found(plan):
             into = self._area.folder_for(place).child(self._stem)
             things.append(self._keep(path, look, into, len(things), plan.full))
@@ -84,27 +84,27 @@ class Spare:
             for path, look in self._files.walk(place):
                 yield place, path, look
 
-    def _export(self, plan: SparePlan) -> Iterator[KeptKey]:
+    def _export(self, plan: SparePlan) -> Iterator[SparedKey]:
         for number, key in enumerate(plan.keys, 1):
             tree = self._registry.tree(key) if self._registry else None
             if tree is not None:
                 _as_before(key, tree, plan)
                 stem = f"{self._stem}-{number:03d}"
-                yield KeptKey(stem=stem, sha256=export(self._folder, stem, key, tree))
+                yield SparedKey(stem=stem, sha256=export(self._folder, stem, key, tree))
         for number, (key, name) in enumerate(plan.values, len(plan.keys) + 1):
             value = self._registry.value(key, name) if self._registry else None
             if value is not None:
                 stem = f"{self._stem}-{number:03d}"
                 single = RegKey(key.parts[-1], {fold(value.name): value})
-                yield KeptKey(stem=stem, sha256=export(self._folder, stem, key, single))
+                yield SparedKey(stem=stem, sha256=export(self._folder, stem, key, single))
 
-    def _kept(self, path: WPath, look: Look, attributes: dict[str, str]) -> Kept:
-        return Kept(
+    def _kept(self, path: WPath, look: Look, attributes: dict[str, str]) -> SparedItem:
+        return SparedItem(
             path=_b64(path), mode=stat.S_IMODE(look.mode) | stat.S_IFMT(look.mode), uid=look.uid, gid=look.gid,
             atime=look.times[0], mtime=look.times[1], size=look.size, attributes=attributes,
         )  # fmt: skip
 
-    def _keep(self, path: WPath, look: Look, into: WPath, number: int, full: bool) -> Kept:
+    def _keep(self, path: WPath, look: Look, into: WPath, number: int, full: bool) -> SparedItem:
         if look.is_link:
             kept = self._kept(path, look, {})
             kept.link = self._files.read_link(path)
@@ -113,7 +113,7 @@ class Spare:
             return self._kept(path, look, self._attributes(path) if look.is_folder else {})
         kept = self._kept(path, look, {})
         held = into.child(f"{number:06d}")
-        kept.held = _b64(held)
+        kept.lies = _b64(held)
         with self._files.parent(path) as (folder, name), self._files.folder(into) as to:
             first = self._first.get(look.identity)
             if first is not None:  # a second name of a file that is kept already
@@ -146,9 +146,9 @@ class Spare:
         data = read_checked(self._folder / f"{self._stem}.json", sha256)
         return msgspec.convert(json.loads(data), SpareIndex)
 
-    def difference(self, sha256: str) -> Difference:
+    def difference(self, sha256: str) -> SpareDifference:
         """What is gone, changed or left since the spare was taken."""
-        result = Difference()
+        result = SpareDifference()
         index = self.index(sha256)
         for kept in index.things:
             path = self._path(kept.path)
@@ -166,7 +166,7 @@ class Spare:
                 result.keys_removed.append(plain(str(ref)))
         return result
 
-    def _changed(self, kept: Kept, look: Look) -> bool:
+    def _changed(self, kept: SparedItem, look: Look) -> bool:
         return stat.S_ISREG(kept.mode) and (look.size, look.times[1]) != (kept.size, kept.mtime)
 
     def _path(self, raw: str) -> WPath:
@@ -204,7 +204,7 @@ class Spare:
                 self._registry.api.flush()
         return stays
 
-    def _bring(self, kept: Kept) -> list[str]:
+    def _bring(self, kept: SparedItem) -> list[str]:
         path = self._path(kept.path)
         try:
             look = self._files.look(path)
@@ -216,7 +216,7 @@ class Spare:
                 elif stat.S_ISLNK(kept.mode):
                     folder.make_link(name, kept.link)
                     folder.set_link(name, (kept.uid, kept.gid), (kept.atime, kept.mtime))
-                elif kept.held:
+                elif kept.lies:
                     return self._bring_file(kept, path, folder, name)
                 else:
                     return [f"{path}: a special file, not brought back"]
@@ -225,14 +225,14 @@ class Spare:
             return [f"{path} cannot be brought back: {error.strerror}"]
         return []
 
-    def _clear_way(self, kept: Kept, made: tuple[int, int, int]) -> None:
+    def _clear_way(self, kept: SparedItem, made: tuple[int, int, int]) -> None:
         """Take away what our own undo has made, or changed, where the original is about to come back."""
         path = self._path(kept.path)
         with contextlib.suppress(OSError):  # then it stays, and `_bring` says what stands there
             look = self._files.look(path)
             if look is None or look.is_folder or stat.S_ISDIR(kept.mode) or _state(look) != made:
                 return
-            held = self._files.look(self._path(kept.held)) if kept.held else None
+            held = self._files.look(self._path(kept.lies)) if kept.lies else None
             if stat.S_ISLNK(kept.mode) or (held is not None and not self._changed(kept, held)):
                 self._files.remove_single(path)
 
@@ -250,7 +250,7 @@ class Spare:
             if kept is None or path is None:
                 there = self._files.look(path) if path else None
                 return None if there is None or there.is_file else (there, None, "")
-            held = self._path(kept.held) if kept.held else path
+            held = self._path(kept.lies) if kept.lies else path
             look = self._files.look(held) or self._files.look(path)
             as_it_was = Look(look.identity if look else (0, 0), kept.mode, look.size if look else 0, kept.uid, kept.gid,
                              look.links if look else 1, (kept.atime, kept.mtime))  # fmt: skip
@@ -293,7 +293,7 @@ class Spare:
             OSError.
         """
         for kept in self.index(sha256).things:
-            path, held = self._path(kept.path), self._path(kept.held) if kept.held else None
+            path, held = self._path(kept.path), self._path(kept.lies) if kept.lies else None
             if str(path) not in paths or held is None or self._files.look(path) is not None:
                 continue
             look = self._files.look(held)
@@ -301,8 +301,8 @@ class Spare:
                 with self._files.parent(held) as (folder, name), self._files.parent(path) as (to, to_name):
                     folder.copy_file(name, to, to_name, look)
 
-    def _bring_file(self, kept: Kept, path: WPath, to: Folder, name: str) -> list[str]:
-        held = self._path(kept.held)
+    def _bring_file(self, kept: SparedItem, path: WPath, to: Folder, name: str) -> list[str]:
+        held = self._path(kept.lies)
         look = self._files.look(held)
         if look is None:
             return [f"{path}: its spare is gone"]
@@ -313,7 +313,7 @@ class Spare:
             to.flush()
         return []
 
-    def _settle(self, kept: Kept) -> None:
+    def _settle(self, kept: SparedItem) -> None:
         """Owner, mode, attributes and times of a folder as they were."""
         with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as folder:
             folder.set_owner(kept.uid, kept.gid)

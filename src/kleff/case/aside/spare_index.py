@@ -8,11 +8,11 @@ import msgspec
 
 from kleff.texts import plural
 
-Made = dict[str, tuple[int, int, int]]  # `Kept.path` -> (inode, size, modification time in ns)
+Made = dict[str, tuple[int, int, int]]  # `SparedItem.path` -> (inode, size, modification time in ns)
 
 
-class Kept(msgspec.Struct, kw_only=True, omit_defaults=True):
-    """One thing of the spare. `held` is where it lies (base64 of the raw path); "" for folders and links, which are made anew."""
+class SparedItem(msgspec.Struct, kw_only=True, omit_defaults=True):
+    """One thing of the spare. `lies` is where it lies (base64 of the raw path); "" for folders and links, which are made anew."""
 
     path: str
     mode: int
@@ -21,13 +21,13 @@ class Kept(msgspec.Struct, kw_only=True, omit_defaults=True):
     atime: int
     mtime: int
     size: int = 0
-    held: str = ""
+    lies: str = msgspec.field(default="", name="held")
     sha256: str = ""
     link: str = ""
     attributes: dict[str, str] = {}
 
 
-class KeptKey(msgspec.Struct, kw_only=True):
+class SparedKey(msgspec.Struct, kw_only=True):
     """One exported key."""
 
     stem: str
@@ -38,14 +38,14 @@ class SpareIndex(msgspec.Struct, kw_only=True):
     """What a spare holds, parents before what is in them. `above` are the folders that hold the places, for their times."""
 
     areas: list[str]
-    things: list[Kept]
-    above: list[Kept]
-    keys: list[KeptKey]
+    things: list[SparedItem]
+    above: list[SparedItem]
+    keys: list[SparedKey]
 
 
 @dataclass
-class Difference:
-    """What an uninstaller did to what is in the spare, paths and keys for people; `gone` has the removed as `Kept.path`."""
+class SpareDifference:
+    """What an uninstaller did to what is in the spare, paths and keys for people; `gone` has the removed as `SparedItem.path`."""
 
     removed: list[str] = field(default_factory=list)
     gone: list[str] = field(default_factory=list)

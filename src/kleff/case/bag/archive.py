@@ -41,7 +41,7 @@ AGAIN = "close what writes to it, then resume"
 
 
 @dataclass(frozen=True)
-class Wanted:
+class MemberSource:
     """A path to be saved with all below it, and what it hangs on; `leave_out` says what of it is not saved."""
 
     path: WPath
@@ -75,7 +75,7 @@ class ArchiveWriter:
         self._folders = LastFolder(files)
         self.members: list[Member] = []
 
-    def add(self, wanted: Wanted) -> None:
+    def add(self, wanted: MemberSource) -> None:
         """Save a path with all below it.
 
         Raises:
@@ -109,7 +109,7 @@ class ArchiveWriter:
         self._stream.write(data)
         self._written += len(data)
 
-    def _add(self, path: WPath, look: Look, wanted: Wanted) -> None:
+    def _add(self, path: WPath, look: Look, wanted: MemberSource) -> None:
         member = self._member(path, look, wanted)
         if look.is_folder:
             self._put(member, self._folders.at(path).attributes())
@@ -133,7 +133,7 @@ class ArchiveWriter:
         )  # fmt: skip
         self._write(pax.pack(head))
 
-    def _add_file(self, member: Member, path: WPath, look: Look, wanted: Wanted) -> None:
+    def _add_file(self, member: Member, path: WPath, look: Look, wanted: MemberSource) -> None:
         owner = wanted.account.uid if wanted.account else None
         if look.links > 1:
             if self._admin and look.uid not in (0, host().account(), owner):
@@ -169,7 +169,7 @@ class ArchiveWriter:
             self._progress.step(size=len(data))
         self._write(pax.fill(size))
 
-    def _member(self, path: WPath, look: Look, wanted: Wanted) -> Member:
+    def _member(self, path: WPath, look: Look, wanted: MemberSource) -> Member:
         base = wanted.base
         relative = path.parts[len(base.parts) :] if base and base.holds(path) else path.parts
         return Member(
@@ -185,7 +185,7 @@ class ArchiveWriter:
             mtime=look.times[1],
         )
 
-    def _name(self, path: WPath, wanted: Wanted, relative: tuple[str, ...]) -> str:
+    def _name(self, path: WPath, wanted: MemberSource, relative: tuple[str, ...]) -> str:
         head = [wanted.account.name] if wanted.account else []
         head += [wanted.variable.replace("user.", "")] if wanted.variable else [path.volume.rstrip(":")] if path.volume else ["root"]
         return "/".join(quote_from_bytes(os.fsencode(p), safe=" !#$&'()+,-.;=@[]^_`{}~") for p in (*head, *relative))
@@ -193,7 +193,7 @@ class ArchiveWriter:
 
 def write_archive(
     file: Path,
-    wanted: Iterable[Wanted],
+    wanted: Iterable[MemberSource],
     files: FileTree,
     admin: bool,
     progress: Progress,

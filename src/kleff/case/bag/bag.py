@@ -17,7 +17,7 @@ from pathlib import Path
 import msgspec
 
 from kleff import __version__
-from kleff.case.bag.archive import Wanted, check_archive, write_archive
+from kleff.case.bag.archive import MemberSource, check_archive, write_archive
 from kleff.case.bag.encryption import ENDING, KEY_FILE, BagKey, Passing
 from kleff.case.bag.index import FORMAT, SavedItem
 from kleff.case.bag.opened import check_files
@@ -97,7 +97,14 @@ class Bag:
                     path.rmdir()
 
     def add_files(
-        self, action: int, item: SavedItem, wanted: list[Wanted], files: FileTree, admin: bool, progress: Progress, owners: dict[int, str]
+        self,
+        action: int,
+        item: SavedItem,
+        wanted: list[MemberSource],
+        files: FileTree,
+        admin: bool,
+        progress: Progress,
+        owners: dict[int, str],
     ) -> SavedItem:
         """Save files; read back before it counts. Returns what the index says."""
         data, stem = self._data(), self.stem(action, item.label or "files")

@@ -21,7 +21,7 @@ from kleff.workstation.things import PackageRecord, Service, Source
 from kleff.workstation.this_machine import host
 
 
-class Recorded(msgspec.Struct, kw_only=True):
+class PackageRecords(msgspec.Struct, kw_only=True):
     """What is kept of one removal: the packages, and their services as they were (name, running, start)."""
 
     packages: list[PackageRecord]
@@ -57,7 +57,7 @@ class PackageSpare:
         services = [(s.name, s.running, s.start) for s in (facet.get(n) for n in names) if s is not None] if facet else []
         self._file.unlink(missing_ok=True)  # of a try that was killed before its intent
         # The standard library's writer: scripts and names may hold bytes that are not text, which it escapes.
-        text = json.dumps(msgspec.to_builtins(Recorded(packages=records, services=services)))
+        text = json.dumps(msgspec.to_builtins(PackageRecords(packages=records, services=services)))
         return {"records": write_new(self._file, text.encode("ascii")), "index": self._spare.make(plan)}
 
     def put_back(self, records: str, index: str) -> list[str]:
@@ -146,9 +146,9 @@ class PackageSpare:
             return {}
         return {path: (inode, size, mtime) for path, (inode, size, mtime) in json.loads(file.read_bytes()).items()}
 
-    def _read(self, sha256: str) -> Recorded:
+    def _read(self, sha256: str) -> PackageRecords:
         try:
-            return msgspec.convert(json.loads(read_checked(self._file, sha256)), Recorded)
+            return msgspec.convert(json.loads(read_checked(self._file, sha256)), PackageRecords)
         except (msgspec.ValidationError, ValueError) as error:
             raise DamagedCase(f"cannot be read: {error}", where=str(self._file), remedy="restore the case folder from a copy") from None
 
@@ -169,7 +169,7 @@ class PackageSpare:
         wanted = {True: "installed", False: "config-files"}
         return [r for r in records if r.name not in now or now[r.name].state != wanted[r.installed] or now[r.name].broken]
 
-    def _settle_services(self, recorded: Recorded) -> None:
+    def _settle_services(self, recorded: PackageRecords) -> None:
         facet = self._workstation.services
         for name, running, start in recorded.services if facet else []:
             assert facet is not None

@@ -11,7 +11,7 @@ from typing import Literal
 from msgspec import field
 
 from kleff.case.aside.spare import Spare
-from kleff.case.aside.spare_index import Difference
+from kleff.case.aside.spare_index import SpareDifference
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.effects.base import Effect
 from kleff.case.hands import Hands
@@ -67,7 +67,7 @@ def no_spare(error: OSError, so: str) -> ActionFailed:
     )
 
 
-def difference(hands: Hands, one: Journaled) -> Difference | None:
+def difference(hands: Hands, one: Journaled) -> SpareDifference | None:
     """What has become of what is in an effect's spare; None if it has none."""
     assert isinstance(one.effect, Spared)
     return spare_of(hands, one.id).difference(one.effect.index) if one.effect.index else None

@@ -108,11 +108,11 @@ class Action(msgspec.Struct, kw_only=True):
         """It is not done, and why."""
         self.state, self.reason, self.final, self.later, self.stays = KEPT, reason, False, False, []
 
-    def tell(self, details: msgspec.Struct) -> None:
+    def set_details(self, details: msgspec.Struct) -> None:
         """What its kind needs to do it."""
         self.details = msgspec.to_builtins(details)
 
-    def told(self, details: type[T]) -> T:
+    def details_as(self, details: type[T]) -> T:
         """The same, read back.
 
         Raises:

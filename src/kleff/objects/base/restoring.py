@@ -92,7 +92,7 @@ class Restoring:
             phase="restore", step=list(self.bag.items).index(stem), line=item.line, kind=item.object, label=item.label, verb=verb,
             target=target, because=f"saved as {item.label or stem}", saves=item.kind, **more,
         )  # fmt: skip
-        action.tell(FromBag(stem=stem))
+        action.set_details(FromBag(stem=stem))
         return action
 
     def steps(self, model: type[S]) -> Iterator[S]:

@@ -93,7 +93,7 @@ class CommandKind(Kind):
             action.shows.append(f"could not be listed: {error.what}")
             yield action
             return
-        action.tell(Exporting(listed=names))
+        action.set_details(Exporting(listed=names))
         if not names:
             action.state, action.reason = ABSENT, "nothing in it"
         elif ITEM in model.saves_as:
@@ -103,7 +103,7 @@ class CommandKind(Kind):
                     step, "export", model.saves_as.replace(ITEM, name), undo="stays in the bag", items=1,
                     shows=["runs: " + " ".join(argv)],
                 )  # fmt: skip
-                each.tell(Exporting(listed=[name], item=name))
+                each.set_details(Exporting(listed=[name], item=name))
                 if name.startswith("-"):
                     each.state, each.reason = MANUAL, "the program could take its name for an option; export by hand"
                 yield each
@@ -113,7 +113,7 @@ class CommandKind(Kind):
         yield action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        model, told = step.model, action.told(Exporting)
+        model, told = step.model, action.details_as(Exporting)
         item = told.item
         if isinstance(model, CommandStop):
             return self._stop(action, model, work)

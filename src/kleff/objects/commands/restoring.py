@@ -64,7 +64,7 @@ def restore(action: Action, item: SavedItem, restoring: Restoring, work: Work) -
     """
     from kleff.case.effects.command_ran import earlier, running_command
 
-    now = plan(item, action.told(FromBag).stem, restoring)
+    now = plan(item, action.details_as(FromBag).stem, restoring)
     model = _step_of(item, restoring)
     before = earlier(work.hands, action.number)
     if before == "cut off":

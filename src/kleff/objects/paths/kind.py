@@ -97,7 +97,7 @@ class PathKind(Kind):
 
     def _backup(self, model: PathsBackup, here: Here, expanded: Expanded, paths: list[WPath], action: Action) -> Action:
         action.undo, action.about = "stays in the bag", [path_id(p) for p in paths]
-        action.tell(Saving(
+        action.set_details(Saving(
             paths=[packed(p) for p in paths], variable=expanded.variable, base=packed(expanded.base) if expanded.base else "",
             account=expanded.account.id if expanded.account else "",
         ))  # fmt: skip
@@ -114,16 +114,16 @@ class PathKind(Kind):
         return action
 
     def _save(self, action: Action, model: PathsBackup, work: Work) -> Outcome:
-        from kleff.case.bag.archive import Wanted
+        from kleff.case.bag.archive import MemberSource
 
-        workstation, told = work.here.workstation, action.told(Saving)
+        workstation, told = work.here.workstation, action.details_as(Saving)
         account = work.here.resolver.account(told.account)
         base = workstation.files.from_raw(b64decode(told.base)) if told.base else None
         wanted = []
         for raw in told.paths:
             path = workstation.files.resolve(workstation.files.from_raw(b64decode(raw))).path
             if workstation.files.look(path) is not None:
-                wanted.append(Wanted(path, account, told.variable, base, model.leaves_out))
+                wanted.append(MemberSource(path, account, told.variable, base, model.leaves_out))
         if not wanted:
             raise ActionFailed(f"{action.target} was there at the preview and is gone", remedy="look what removed it; then resume")
         work.progress.start(f"saving {action.label or action.target}", items=action.items, size=action.size)
@@ -140,7 +140,7 @@ class PathKind(Kind):
         files = here.workstation.files
         verdict = here.guard.check(target)
         action.undo = BACK
-        action.tell(Removing(
+        action.set_details(Removing(
             fixed=target.fixed, literal=target.literal, account=target.account.id if target.account else "",
             base=packed(target.base) if target.base else "",
         ))  # fmt: skip
@@ -257,7 +257,7 @@ class PathKind(Kind):
         return results
 
     def _target(self, action: Action, here: Here) -> Target:
-        files, told, path = here.workstation.files, action.told(Removing), action.path(here.workstation.style)
+        files, told, path = here.workstation.files, action.details_as(Removing), action.path(here.workstation.style)
         assert path is not None
         base = files.from_raw(b64decode(told.base)) if told.base else None
         return Target(files.from_raw(path.raw), told.fixed, told.literal, here.resolver.account(told.account), base)

@@ -158,7 +158,7 @@ class Rescuer:
             account=found.account.name, because="they lie in places that will be deleted", undo="taken away again, if unchanged",
             items=len(paths), size=sum(look.size for _, look in found.files.values()),
         )  # fmt: skip
-        action.tell(Rescuing(
+        action.set_details(Rescuing(
             account=found.account.id, place=packed(place), paths=[packed(p) for p in paths],
             listed=[(str(p), why) for p, why in found.listed.values()],
         ))  # fmt: skip
@@ -209,7 +209,7 @@ class RescueKind(Kind):
         from kleff.case.bag.unpacking import make_folder
         from kleff.case.effects.placed import Placed, Ready, Staging, put_in_place
 
-        files, told = work.here.workstation.files, action.told(Rescuing)
+        files, told = work.here.workstation.files, action.details_as(Rescuing)
         account = work.here.resolver.account(told.account)
         place = files.from_raw(b64decode(told.place))
         if account is None:
@@ -242,7 +242,7 @@ class RescueKind(Kind):
     def _copied(self, action: Action, account: Account, staging: Staging, room: WPath, work: Work) -> Iterator[tuple[str, WPath]]:
         """Copy each under a name of its own, read it back, and say where it came from."""
         files, taken, owner = work.here.workstation.files, {fold(INDEX)}, owner_of(account, work.here)
-        for raw in action.told(Rescuing).paths:
+        for raw in action.details_as(Rescuing).paths:
             source = files.from_raw(b64decode(raw))
             look = files.look(source)
             if look is None or not look.is_file or not belongs(look, account):
@@ -258,7 +258,7 @@ class RescueKind(Kind):
         product = work.here.procedure.product.name
         text = [f"These files lay in places that were deleted with {product} on {datetime.now(UTC):%Y-%m-%d}.", ""]
         text += [f"{plain(name)}\n    from {plain(str(source))}" for name, source in lines]
-        listed = action.told(Rescuing).listed
+        listed = action.details_as(Rescuing).listed
         if listed:
             text += ["", "Not copied:", *(f"{plain(path)}\n    {why}" for path, why in listed)]
         end = "\r\n" if room.style.drives else "\n"

@@ -10,8 +10,8 @@ from pathlib import Path
 from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef
 from kleff.workstation.lab.build import LabBuilder
+from kleff.workstation.lab.demo_workstation import PROGRAM, SEED, SERVICE, SID, build_demo_workstation
 from kleff.workstation.lab.lab import Lab
-from kleff.workstation.lab.potting import PROGRAM, SEED, SERVICE, SID, build_potting
 from kleff.workstation.lab.workstation import open_lab
 
 NEW_PROGRAM = PROGRAM.replace("C:", "D:", 1)
@@ -19,7 +19,7 @@ NEW_PEOPLE = {"mira.k": 2101, "tomas": 2102}
 NEW_SID = SID.replace("26044", "71930")
 
 
-def build_bench(folder: Path, seed: int = SEED) -> Lab:
+def build_replacement(folder: Path, seed: int = SEED) -> Lab:
     """Build and start POTTING-03: Tag Studio 4.3 on drive D:, nobody's data yet.
 
     Raises:
@@ -72,7 +72,7 @@ def reinstall(folder: Path, seed: int = SEED) -> int:
     """
     target = open_lab(folder)
     with tempfile.TemporaryDirectory(prefix="kleff-") as scratch:
-        build_potting(Path(scratch) / "lab", seed)
+        build_demo_workstation(Path(scratch) / "lab", seed)
         source = open_lab(Path(scratch) / "lab")
         count = 0
         top = source.files.path(PROGRAM)

@@ -21,7 +21,7 @@ HANDLER = "{6F1C2B0A-5D34-4E8B-9A77-2C10D4E5B601}"
 SERVICE = "BrindlewortPrintBridge"
 
 
-def build_potting(folder: Path, seed: int = SEED) -> Lab:
+def build_demo_workstation(folder: Path, seed: int = SEED) -> Lab:
     """Build and start the lab.
 
     Raises:
