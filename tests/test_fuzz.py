@@ -20,6 +20,9 @@ def test_fed_with_anything(target: str) -> None:
     """The seeds as they are, then changed at random. `scripts/fuzz.py` does the same for as long as one likes."""
     bench, chance = fuzzing.Bench(), random.Random(target + str(int(time.time() // 86400)))
     try:
+        own = fuzzing.own(target, bench)
+        assert own
+        assert [seed for seed in own if not fuzzing.fed(target, bench, seed)] == []
         known = fuzzing.seeds(target, bench)
         for seed in known:
             fuzzing.fed(target, bench, seed)

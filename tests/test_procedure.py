@@ -168,7 +168,9 @@ def test_every_value_has_a_position(value: object) -> None:
 @pytest.mark.parametrize(("needs", "says"), [(">=9", "written for Kleff >=9"), ("soon", "is not a condition such as"), (">=0.1", "")])
 def test_a_procedure_says_which_kleff_it_needs(tmp_path: Path, needs: str, says: str) -> None:
     """Told first and alone: what a newer one knows is not called unknown."""
-    body = f'[product]\nid = "x"\nname = "X"\nneeds = "{needs}"\n[[evidence]]\npath = "/opt/x"\n' + ('[[delete]]\nnew_thing = "y"\n' if says.startswith("written") else "")
+    body = f'[product]\nid = "x"\nname = "X"\nneeds = "{needs}"\n[[evidence]]\npath = "/opt/x"\n' + (
+        '[[delete]]\nnew_thing = "y"\n' if says.startswith("written") else ""
+    )
     file = tmp_path / "p.toml"
     file.write_text("format = 1\n" + body)
     if not says:
