@@ -12,6 +12,10 @@ from typing import Any
 import pytest
 
 from frozen.moving import settle, state, unpack
+from kleff.case.record.folder import open_case
+from kleff.report.case_report import report_document, report_markdown, report_page
+from kleff.report.documents import encode
+from kleff.report.web import report_html
 from support import IS_ROOT, Kleff
 
 FOLDER = Path(__file__).parent / "frozen"
@@ -38,22 +42,28 @@ def settled(part: object) -> object:
     return {name: re.sub(r" 179[5-9]\d{15} | 1[89]\d{17} ", " then ", text) for name, text in part.items()}
 
 
+def report(case: Path) -> dict[str, Any]:
+    """What `kleff report --json` says of a case."""
+    with open_case(case) as known:
+        found: dict[str, Any] = json.loads(encode(report_document(known)))
+    return found
+
+
 @pytest.mark.parametrize("name", FILES)
 def test_a_case_of_an_earlier_release(name: str, kleff: Kleff, tmp_path: Path) -> None:
     """Told as that release told it; each command that can follow ends as it did there, and leaves the same."""
     expected = opened(name, tmp_path)
-    case, report = expected["case"], expected["report"]
-    told = kleff("report", case, "--json", env=GIVEN).json()
-    assert [{k: a[k] for k in ACTION} for a in told["actions"]] == [{k: a[k] for k in ACTION} for a in report["actions"]]
-    assert [{k: e[k] for k in EFFECT} for e in told["effects"]] == [{k: e[k] for k in EFFECT} for e in report["effects"]]
-    assert told["events"] == report["events"]
-    assert told["clean"] == report["clean"]
-    assert [f["target"] for f in told["findings"]] == [f["target"] for f in report["findings"]]
-    assert told["case"]["state"] == report["case"]["state"]
-    assert told["case"]["holds"] == report["case"]["holds"]
-    for form in ("text", "markdown", "html"):
-        assert case in kleff("report", case, "--format", form).out
-    assert case in kleff("cases").out
+    case, before = expected["case"], expected["report"]
+    told = report(kleff.cases / case)
+    assert [{k: a[k] for k in ACTION} for a in told["actions"]] == [{k: a[k] for k in ACTION} for a in before["actions"]]
+    assert [{k: e[k] for k in EFFECT} for e in told["effects"]] == [{k: e[k] for k in EFFECT} for e in before["effects"]]
+    assert told["events"] == before["events"]
+    assert told["clean"] == before["clean"]
+    assert [f["target"] for f in told["findings"]] == [f["target"] for f in before["findings"]]
+    assert told["case"]["state"] == before["case"]["state"]
+    assert told["case"]["holds"] == before["case"]["holds"]
+    with open_case(kleff.cases / case) as known:
+        assert all(case in page for page in (report_page(known).text(), report_markdown(known), report_html(known)))
     for number, step in enumerate(expected["follow"]):
         place = tmp_path / f"{number}"
         place.mkdir()
@@ -64,7 +74,7 @@ def test_a_case_of_an_earlier_release(name: str, kleff: Kleff, tmp_path: Path) -
             subprocess.run([Path(sys.executable).parent / "kleff", "lab", "restart", str(place / "lab")], check=True, capture_output=True)
             words = ["resume"]
         kleff(words[0], case, *words[1:], env=GIVEN, code=step["code"])
-        assert kleff("report", case, "--json").json()["case"]["state"] == step["case"], words
+        assert report(kleff.cases / case)["case"]["state"] == step["case"], words
         now = state(place)
         for part, was in step["state"].items():
             assert settled(now[part]) == settled(was), (words, part)
