@@ -28,9 +28,9 @@ def look_only(workstation: Workstation, procedure: Procedure) -> Here:
 
 def make_context(
     workstation: Workstation, procedure: Procedure, others: Sequence[Procedure] = (), answers: dict[str, Answer] | None = None,
-    options: Options | None = None, secrets: Secrets | None = None, programs: Programs | None = None,
+    options: Options | None = None, secrets: Secrets | None = None, programs: Programs | None = None, planning: bool = True,
 ) -> Here:  # fmt: skip
-    """A context for planning and running.
+    """A context for planning and running; without `planning` for looking only, which asks nothing of what has to stay.
 
     Args:
         others: the other procedures of the library; what they claim stays while their product is present.
@@ -42,13 +42,19 @@ def make_context(
     )  # fmt: skip
     if any("version" in s.model.when + s.model.unless for s in procedure.steps):
         here = replace(here, versions=tuple(sorted({s.version for s in sightings(here) if s.version})))
+    if planning:
+        _fill_guard(here, others)
+    return here
+
+
+def _fill_guard(here: Here, others: Sequence[Procedure]) -> None:
+    """What has to stay, as it is before anything is done."""
     kept = here.guard.kept
     _keep_named(here, kept)
     _keep_unwanted(here, kept)
     _keep_what_stays(here, kept)
     for other in others:
-        _keep_claimed(replace(look_only(workstation, other), guard=here.guard), kept)
-    return here
+        _keep_claimed(replace(look_only(here.workstation, other), guard=here.guard), kept)
 
 
 def _defaults(procedure: Procedure) -> dict[str, Answer]:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
 from kleff.engine.choices import Choice, choices, settle, with_found
-from kleff.engine.context import secrets_needed
+from kleff.engine.context import make_context, secrets_needed
 from kleff.engine.library import Library, load
 from kleff.engine.opening import NOWHERE, Opened, Ticket
 from kleff.engine.plan import Plan, make_plan
@@ -99,7 +99,7 @@ class Job(Opened):
 
     def survey(self) -> Survey:
         """Is the product here, which versions, who uses it?"""
-        return survey(self.context())
+        return survey(make_context(self.workstation, self.procedure, (), self.answers, self.options, self.secrets, planning=False))
 
     def settled(self, given: Iterable[str] = ()) -> tuple[Procedure, dict[str, Answer]]:
         """The procedure with the choices that depend on what is found here, and an answer to every question.
