@@ -11,7 +11,7 @@ from kleff.case.aside.area import Area
 from kleff.case.guard.guard import Guard
 from kleff.case.record.effect import Journaled, Recorded
 from kleff.case.record.folder import Case
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, Interrupted
 from kleff.progress import Progress
 from kleff.registry.registry import Registry
 from kleff.workstation.facets import Workstation
@@ -56,6 +56,19 @@ class Hands:
     def amend(self, one: Journaled, **fields: Any) -> Journaled:
         """Journal what has become known of an effect."""
         return self.case.journal.amend(one, **fields)
+
+    def check_stop(self, what: str = "part of the case is taken back", way: str = "undo") -> None:
+        """Let whoever asked to stop have it, between two effects.
+
+        Args:
+            what: how things stand then; way: the command that goes on.
+
+        Raises:
+            Interrupted: asked to stop.
+        """
+        if self.progress.should_stop():
+            folder = self.case.folder
+            raise Interrupted(f"stopped; {what}", where=str(folder), remedy=f"go on with  kleff {way} {folder}")
 
     def done(self, one: Journaled, note: str = "") -> None:
         self.case.journal.mark([one.id], "done", note)

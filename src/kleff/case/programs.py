@@ -7,20 +7,23 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.workstation.facets import Commands
-from kleff.workstation.things import Given
+from kleff.workstation.things import Given, Known
 
 
-def run_to_its_end(commands: Commands, argv: Sequence[str], output: Path, given: Given, patience: float) -> None:
+def run_to_its_end(
+    commands: Commands, argv: Sequence[str], output: Path, given: Given, patience: float, known: Known | None = None
+) -> None:
     """Start a program and wait for it.
 
     Args:
         output: where its standard output goes, and its errors unless `given` says otherwise.
         patience: seconds it may take.
+        known: as `Commands.start`.
 
     Raises:
         ActionFailed: it cannot be started, does not end in time, or ends badly.
     """
-    running = commands.start(argv, output, given)
+    running = commands.start(argv, output, given, known)
     if not commands.wait(running, patience):
         raise ActionFailed(f"{argv[0]} has not ended in time", remedy="do it by hand, then resume with --skip")
     if running.code != 0:

@@ -8,7 +8,7 @@ from kleff.case.discard import drop_spares
 from kleff.case.effects.base import TakenBack, effect_of, reconcile, stays
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled
-from kleff.errors import DamagedCase, Interrupted, KleffError, Refused
+from kleff.errors import DamagedCase, KleffError, Refused
 from kleff.texts import plural
 
 
@@ -58,7 +58,7 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
         effects = _part(hands, effects, only)
     hands.progress.start("taking back", items=sum(effect_of(e).weight() for e in effects))
     for one in effects:
-        _check_stop(hands)
+        hands.check_stop()
         back = _undo(hands, one)
         case.journal.mark([one.id], back.state, back.note)
         if back.state in ("undone", "noted"):
@@ -91,12 +91,6 @@ def _part(hands: Hands, effects: list[Journaled], only: set[int]) -> list[Journa
         return above is not None and any(place.below(above) for place in places)
 
     return [one for one in effects if one.action in only or needed(one)]
-
-
-def _check_stop(hands: Hands) -> None:
-    if hands.progress.should_stop():
-        folder = hands.case.folder
-        raise Interrupted("stopped; part of the case is taken back", where=str(folder), remedy=f"go on with  kleff undo {folder}")
 
 
 def _undo(hands: Hands, one: Journaled) -> TakenBack:

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 # Exit codes of Windows Installer, which other uninstallers use too ("Windows Installer Error Codes").
 OK, RESTART, RESTARTING = 0, 3010, 1641
 NOT_THERE = (1605, 1614)
+SETTLING = 10.0  # seconds that are left to the system once nothing of an uninstaller is at work any more
 MEANINGS = {
     1602: "cancelled: it asked a question",
     1603: "fatal error during removal",
@@ -156,22 +157,26 @@ class EntryKind(Kind):
         model, here = step.model, work.here
         assert isinstance(model, EntryUninstall)
         entry, last = _entry(action, step, here), _last(action, work)
-        running = started_by(last.one, here.workstation) if last else None
-        watch = _Watch(action, step, work, time.monotonic() + parse_duration(model.patience))
-        if last is not None and running is not None and not _over(running, here):
-            work.progress.say(f"     the uninstaller of {action.target} is still at work: waiting for it")
-            return watch.follow(last.one, running)
+        running = started_by(last.one, work.hands) if last else None
+        patience = parse_duration(model.patience)
+        watch = _Watch(action, step, work, time.monotonic() + patience)
+        if last is not None and running is not None and last.effect.code is None:
+            if not _over(running, here):
+                work.progress.say(f"     the uninstaller of {action.target} is still at work: waiting for it")
+                return watch.follow(last.one, running)
+            if running.code is not None:  # it ended while nobody was there, and its supervisor has kept how
+                return watch.follow(last.one, running)
         if entry is None:
             return Outcome(note="already gone", restart=last is not None and last.effect.code in (RESTART, RESTARTING))
         if last is not None and (last.effect.watching or watch.went_on_by_itself(last)):
             # Cut off while the copy it handed over to was at work.
-            return watch.finish(last.one, last.effect.code)
+            return watch.finish(last.one, last.effect.code, running)
         command = _command(model, entry)
         objection = _objection(entry, command, here)
         if objection or command is None:
             raise ActionFailed(objection, remedy="uninstall it by hand, then resume")
         plan = None if here.options.spare == "off" else entry_plan(here, entry)
-        return watch.follow(*run_uninstaller(work.hands, action.number, action.target, command, plan))
+        return watch.follow(*run_uninstaller(work.hands, action.number, action.target, command, plan, patience))
 
 
 def _command(model: EntryUninstall, entry: Entry) -> list[str] | None:
@@ -266,9 +271,9 @@ class _Watch:
                 f"the uninstaller of {name} ended with exit code {code}{meaning}{last_words(output)}",
                 remedy=f"read {output}; mend it, then resume, or go past it with  --skip {self.action.number}",
             )
-        return self.finish(one, code, begun)
+        return self.finish(one, code, running, begun)
 
-    def finish(self, one: "Journaled", code: int | None, begun: float = 0.0) -> Outcome:
+    def finish(self, one: "Journaled", code: int | None, running: Running | None, begun: float = 0.0) -> Outcome:
         """It has returned: watch until the entry is gone, unless it asks for a restart; then see what it did."""
         from kleff.case.effects.spared import record_difference
 
@@ -276,7 +281,7 @@ class _Watch:
         if not restart:
             one = hands.amend(one, watching=True)
             try:
-                self._until_gone(code)
+                self._until_gone(code, running)
             except ActionFailed:  # in vain; the next try starts the uninstaller anew
                 hands.amend(one, watching=False, ended=True)
                 raise
@@ -286,12 +291,14 @@ class _Watch:
         note = "; ".join(n for n in (words, record_difference(hands, one)) if n)
         return Outcome(state=DONE, items=1, note=note, restart=restart)
 
-    def _until_gone(self, code: int | None) -> None:
-        """Some uninstallers return at once after handing over to a copy of themselves: the entry tells."""
+    def _until_gone(self, code: int | None, running: Running | None) -> None:
+        """Some uninstallers return at once after handing over to a copy of themselves: the entry tells, as long as anything is at work."""
         deadline = time.monotonic() if code in NOT_THERE else self.deadline
-        said = False
+        said, at_work = False, time.monotonic()
         while not self._gone():
-            if time.monotonic() >= deadline:
+            if running is None or self._at_work(running):
+                at_work = time.monotonic()
+            if time.monotonic() >= min(deadline, at_work + SETTLING):
                 raise ActionFailed(
                     f"{self.action.target} is still registered after its uninstaller ended",
                     remedy="look whether it still works; then resume",
@@ -300,3 +307,8 @@ class _Watch:
                 self.work.progress.say("     the uninstaller has returned; waiting until the product is no longer registered")
                 said = True
             time.sleep(0.1)
+
+    def _at_work(self, running: Running) -> bool:
+        """Whether the uninstaller has left something at work, or the system's own installer is."""
+        commands, readiness = self.work.here.workstation.commands, self.work.here.workstation.readiness
+        return (commands is not None and commands.busy(running)) or (readiness is not None and bool(readiness.at_work()))

@@ -17,6 +17,7 @@ from kleff.workstation.things import (
     Account,
     Entry,
     Given,
+    Known,
     Package,
     PackageRecord,
     Power,
@@ -185,18 +186,24 @@ class Commands(Protocol):
     def objection(self, program: WPath) -> str | None:
         """Why this program must not be run with Kleff's rights, or None."""
 
-    def start(self, argv: Sequence[str], output: Path, given: Given | None = None) -> Running:
-        """Start a program, without a shell; its output goes to the file.
+    def start(self, argv: Sequence[str], output: Path, given: Given | None = None, known: Known | None = None) -> Running:
+        """Start a program, without a shell, under a supervisor that outlives Kleff and keeps how it ended beside the output.
+
+        Args:
+            known: is called before the program itself runs; if Kleff is killed within, nothing was started.
 
         Raises:
             ActionFailed: it cannot be started.
         """
 
-    def find_running(self, argv: Sequence[str]) -> Running | None:
+    def find_running(self, argv: Sequence[str], output: Path) -> Running | None:
         """A process that was started with this command and still runs, or None."""
 
     def wait(self, running: Running, seconds: float) -> bool:
-        """Wait for its end; True if it ended (`code` is then set where it can be known)."""
+        """Wait for its end; True if it ended (`code` is then set, unless its supervisor was killed too)."""
+
+    def busy(self, running: Running) -> bool:
+        """Whether it, or anything it has left at work, still runs and is watched."""
 
 
 class Readiness(Protocol):

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import IO, Protocol
 
 from kleff.workstation.files.protocol import Folder
-from kleff.workstation.things import Given, Running
+from kleff.workstation.things import Given, Known, Running
 
 
 class Busy(Exception):
@@ -94,15 +94,20 @@ class Host(Protocol):
 
     # -- programs ---------------------------------------------------------------------------------------------
 
-    def start_program(self, argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None = None) -> Running:
-        """Start a program of this machine in a session of its own; its output goes to the file.
+    def start_program(
+        self, argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None = None, known: Known | None = None
+    ) -> Running:
+        """Start a program of this machine, as `Commands.start` says.
 
         Raises:
             ActionFailed: it cannot be started.
         """
 
-    def find_program(self, last: Sequence[str]) -> Running | None:
+    def find_program(self, last: Sequence[str], output: Path) -> Running | None:
         """A program that runs with these last arguments."""
 
     def wait_for_program(self, running: Running, seconds: float) -> bool:
-        """Wait for its end; True if it ended (`code` is set for one that this very Kleff started)."""
+        """As `Commands.wait`."""
+
+    def program_busy(self, running: Running) -> bool:
+        """As `Commands.busy`."""

@@ -144,6 +144,8 @@ class Given:
         environment: variables besides the usual ones.
         hide: texts that must not appear in what is kept of its output.
         errors: where its standard error goes; with the output if None.
+        lasting: it changes the workstation, so it goes on when the unit or the session ends that Kleff runs in.
+        linger: seconds for which what it leaves at work is watched after its own end.
     """
 
     stdin: Path | None = None
@@ -151,15 +153,29 @@ class Given:
     environment: Mapping[str, str] = field(default_factory=dict)
     hide: tuple[str, ...] = ()
     errors: Path | None = None
+    lasting: bool = False
+    linger: float = 0.0
 
 
 @dataclass
 class Running:
-    """A command that was started, told apart for a later run of Kleff by number and start time."""
+    """A command that was started, told apart for a later run of Kleff by number and start time.
+
+    Attributes:
+        pid, started: of the process that runs it (of the command itself, where an earlier release started it).
+        output: where what it says is kept; how it ended is kept beside it.
+        program: its own number, once that is known; code: how it ended, once it has.
+    """
 
     pid: int
     started: float
+    output: Path
+    program: int = 0
     code: int | None = None
+
+
+# Told which process runs a command, before the command itself is started.
+Known = Callable[[Running], None]
 
 
 @dataclass(frozen=True)

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
 from typing import ClassVar
 
 from msgspec import field
 
 from kleff.case.effects.base import UNDONE, Effect, TakenBack, stays
 from kleff.case.hands import Hands
-from kleff.case.record.effect import Journaled
+from kleff.case.record.effect import Journaled, Pid
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import PathStyle
+from kleff.workstation.things import Running
 
 
 class CommandRan(Effect, kw_only=True, frozen=True, omit_defaults=True):
@@ -21,6 +24,7 @@ class CommandRan(Effect, kw_only=True, frozen=True, omit_defaults=True):
     Attributes:
         failed: it ended badly, and may be run again.
         code: how it ended; None if nobody knows.
+        boot, pid, started: of the workstation then, and its process, known before it runs; earlier releases did not keep them.
     """
 
     kind: ClassVar[str] = "command ran"
@@ -28,32 +32,81 @@ class CommandRan(Effect, kw_only=True, frozen=True, omit_defaults=True):
     what_: str = field(name="what")
     failed: bool = False
     code: int | None = None
+    boot: str = ""
+    pid: Pid = 0
+    started: float = 0.0
 
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
         return stays(f"{self.what_} cannot be taken back") if self.what_ else UNDONE
+
+    def wait(self, one: Journaled, hands: Hands) -> None:
+        """One that a killed run started may still be at work: nothing is put back under it."""
+        if one.state == "intended":
+            _to_the_end(self, one, hands)
 
     def what(self, one: Journaled, style: PathStyle) -> str:
         return self.what_
 
 
-@contextmanager
-def running_command(hands: Hands, action: int, what: str) -> Iterator[Journaled]:
-    """A command that runs within: journaled before, and how it ended after.
+@dataclass
+class Command:
+    """A command that is being run.
 
-    One that ends badly may be run again; of one that was cut off nobody knows how far it came.
+    Attributes:
+        output: where what it says is kept.
     """
-    one = hands.intend(action, CommandRan(what_=what))
+
+    hands: Hands
+    one: Journaled
+
+    @property
+    def output(self) -> Path:
+        return self.hands.case.output(self.one.id)
+
+    def known(self, running: Running) -> None:
+        """Journal its process; only then it is started."""
+        self.one = self.hands.amend(self.one, pid=running.pid, started=running.started)
+
+
+@contextmanager
+def running_command(hands: Hands, action: int, what: str) -> Iterator[Command]:
+    """A command that runs within: journaled before, and how it ended after. One that ends badly may be run again."""
+    command = Command(hands, hands.intend(action, CommandRan(what_=what, boot=hands.workstation.boot)))
     try:
-        yield one
+        yield command
     except ActionFailed:
-        hands.amend(one, failed=True)
+        hands.amend(command.one, failed=True)
         raise
-    hands.done(hands.amend(one, code=0))
+    hands.done(hands.amend(command.one, code=0))
 
 
 def earlier(hands: Hands, action: int) -> str:
-    """How an earlier try to run the command of an action went: `ended`, `cut off`, or ""."""
-    tries = [one.effect for one in hands.case.journal.effects(action) if isinstance(one.effect, CommandRan)]
-    if any(effect.code == 0 for effect in tries):
+    """How an earlier try to run the command of an action went: `ended`, `cut off` (nobody knows how far it came), or "".
+
+    One that is still at work is waited for.
+    """
+    tries = [_how(one.effect, one, hands) for one in hands.case.journal.effects(action) if isinstance(one.effect, CommandRan)]
+    return next((how for how in ("ended", "cut off") if how in tries), "")
+
+
+def _how(effect: CommandRan, one: Journaled, hands: Hands) -> str:
+    code = effect.code
+    if code is None and effect.pid:
+        code = _to_the_end(effect, one, hands)
+    if code == 0:
         return "ended"
-    return "cut off" if any(not effect.failed for effect in tries) else ""
+    never_started = bool(effect.boot) and not effect.pid
+    return "" if code is not None or effect.failed or never_started else "cut off"
+
+
+def _to_the_end(effect: CommandRan, one: Journaled, hands: Hands) -> int | None:
+    """Wait for a command that a killed run started; returns how it ended, if its supervisor has kept that."""
+    commands, here = hands.workstation.commands, effect.boot == hands.workstation.boot
+    if commands is None:
+        return None
+    running = Running(effect.pid if here else 0, effect.started, hands.case.output(one.id))
+    if not commands.wait(running, 0.25):
+        hands.progress.say("     the command that was started before is still at work: waiting for it")
+    while not commands.wait(running, 0.25):
+        hands.check_stop("the command that was started before is still at work", "resume")
+    return running.code

@@ -13,10 +13,8 @@ from kleff.case.effects.base import TakenBack, effect_of, stays
 from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of, until_still
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled, Pid
-from kleff.errors import Interrupted
 from kleff.procedure.globs import PathStyle
-from kleff.workstation.facets import Workstation
-from kleff.workstation.things import Running
+from kleff.workstation.things import Given, Running
 
 
 class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
@@ -47,30 +45,28 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
 
     def wait(self, one: Journaled, hands: Hands) -> None:
         """One that a killed run started may still be at work, or a copy it handed over to: nothing is put back under it."""
-        running, commands = started_by(one, hands.workstation), hands.workstation.commands
-        if one.state != "intended" or (running is None and self.spare == "making"):
+        if one.state != "intended" or (not self.pid and self.spare == "making"):
             return
         hands.progress.say(f"waiting for the uninstaller of {self.what_} to end")
-        while running is not None and commands is not None and not commands.wait(running, 0.25):
-            _check_stop(hands)
+        running, commands = started_by(one, hands), hands.workstation.commands
+        while running is not None and commands is not None and commands.busy(running):
+            commands.wait(running, 0.25)
+            hands.check_stop()
         until_still(hands, one, hands.progress.should_stop)
-        _check_stop(hands)
+        hands.check_stop()
 
     def what(self, one: Journaled, style: PathStyle) -> str:
         return self.what_
 
 
-def _check_stop(hands: Hands) -> None:
-    if hands.progress.should_stop():
-        folder = hands.case.folder
-        raise Interrupted("stopped; part of the case is taken back", where=str(folder), remedy=f"go on with  kleff undo {folder}")
-
-
-def run_uninstaller(hands: Hands, action: int, what: str, command: list[str], plan: SparePlan | None) -> tuple[Journaled, Running]:
+def run_uninstaller(
+    hands: Hands, action: int, what: str, command: list[str], plan: SparePlan | None, patience: float
+) -> tuple[Journaled, Running]:
     """Start an uninstaller: the intent, after it the spare, complete, and only then the program.
 
     Args:
         plan: what the spare is made of; None to take none.
+        patience: seconds for which what it hands over to is watched.
 
     Raises:
         ActionFailed: no spare can be taken, or it cannot be started.
@@ -79,8 +75,14 @@ def run_uninstaller(hands: Hands, action: int, what: str, command: list[str], pl
     assert commands is not None
     effect = UninstallerRan(what_=what, command=command, boot=hands.workstation.boot)
     one = hands.intend(action, effect) if plan is None else _spared(hands, action, effect, plan)
-    running = commands.start(command, hands.case.output(one.id))
-    return hands.amend(one, pid=running.pid, started=running.started), running
+    journaled = one
+
+    def known(running: Running) -> None:
+        nonlocal journaled
+        journaled = hands.amend(one, pid=running.pid, started=running.started)
+
+    running = commands.start(command, hands.case.output(one.id), Given(lasting=True, linger=patience), known)
+    return journaled, running
 
 
 def _spared(hands: Hands, action: int, effect: UninstallerRan, plan: SparePlan) -> Journaled:
@@ -95,11 +97,11 @@ def _spared(hands: Hands, action: int, effect: UninstallerRan, plan: SparePlan) 
     return hands.amend(one, spare="made", index=index)
 
 
-def started_by(one: Journaled, workstation: Workstation) -> Running | None:
-    """The process an effect has started on this boot, by its journaled number and start time; where Kleff was killed before
+def started_by(one: Journaled, hands: Hands) -> Running | None:
+    """The process an effect has started on this boot, by its journaled number and start time; where an earlier release was killed before
     they were journaled, by its command.
     """
-    effect, commands = one.effect, workstation.commands
-    if not isinstance(effect, UninstallerRan) or effect.boot != workstation.boot or commands is None:
+    effect, commands, output = one.effect, hands.workstation.commands, hands.case.output(one.id)
+    if not isinstance(effect, UninstallerRan) or effect.boot != hands.workstation.boot or commands is None:
         return None
-    return Running(effect.pid, effect.started) if effect.pid else commands.find_running(effect.command)
+    return Running(effect.pid, effect.started, output) if effect.pid else commands.find_running(effect.command, output)

@@ -82,8 +82,8 @@ class CommandKind(Kind):
         if model.without_return and earlier(work.hands, action.number):
             return Outcome(items=1, note="was run before the run was cut off")
         what = f"what {' '.join(argv)} has done" if model.without_return else ""
-        with running_command(work.hands, action.number, what) as one:
-            run_program(work.here, argv, work.hands.case.output(one.id), parse_duration(model.patience), secret=model.need)
+        with running_command(work.hands, action.number, what) as command:
+            run_program(work.here, argv, command.output, parse_duration(model.patience), secret=model.need, known=command.known)
         return Outcome(items=1)
 
     def _listed(self, step: LoadedStep, model: CommandBackup, here: Here, action: Action) -> Iterator[Action]:

@@ -10,7 +10,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.here import Here
 from kleff.objects.commands.steps import BY_INPUT, ITEM, SAVED, CommandBackup
 from kleff.procedure.versions import parse_duration
-from kleff.workstation.things import Given
+from kleff.workstation.things import Given, Known
 from kleff.workstation.this_machine import host
 
 
@@ -38,12 +38,13 @@ def objection_to(argv: list[str], here: Here) -> str:
 
 def run_program(
     here: Here, argv: list[str], output: Path, patience: float, stdin: Path | None = None, errors: Path | None = None,
-    secret: tuple[str, str] = ("", ""),
+    secret: tuple[str, str] = ("", ""), known: Known | None = None,
 ) -> None:  # fmt: skip
     """Run a program to its end.
 
     Args:
         secret: (name, how it is handed on).
+        known: is called before the program itself runs; it then goes on whatever becomes of Kleff.
 
     Raises:
         ActionFailed: it must not be run, does not end in time, or ends badly.
@@ -55,9 +56,9 @@ def run_program(
     value = here.secrets.get(name) if name else ""
     given = Given(
         stdin=stdin, text=value + "\n" if name and how == BY_INPUT else "", environment={how: value} if name and how != BY_INPUT else {},
-        hide=here.secrets.known(), errors=errors,
+        hide=here.secrets.known(), errors=errors, lasting=known is not None,
     )  # fmt: skip
-    run_to_its_end(commands, argv, output, given, patience)
+    run_to_its_end(commands, argv, output, given, patience, known)
 
 
 def output_of(here: Here, argv: list[str], patience: float, secret: tuple[str, str] = ("", "")) -> str:

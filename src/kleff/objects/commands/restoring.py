@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from kleff.case.bag.index import SavedItem
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import KEPT, MANUAL, TO_DO, Action, Outcome
@@ -80,16 +78,13 @@ def restore(action: Action, item: SavedItem, restoring: Restoring, work: Work) -
     what = f"what {model.restore[0]} took in of {item.name}"
     folder = work.hands.case.folder / "output"
     passing = folder / f"passing-{action.number:04d}"
-    with running_command(work.hands, action.number, what) as one, restoring.bag.feeding(item.file, passing) as saved:
+    with running_command(work.hands, action.number, what) as command, restoring.bag.feeding(item.file, passing) as saved:
         argv = arguments(model.restore, restoring.here, _one(item), str(saved))
         assert argv is not None
-        _run(argv, model, saved, work.hands.case.output(one.id), restoring)
+        stdin = None if any(SAVED in w for w in model.restore) else saved
+        patience = parse_duration(model.patience)
+        run_program(restoring.here, argv, command.output, patience, stdin=stdin, secret=model.need, known=command.known)
     return Outcome(items=1, size=restoring.bag.payload(item.file).stat().st_size)
-
-
-def _run(argv: list[str], model: CommandBackup, saved: Path, output: Path, restoring: Restoring) -> None:
-    stdin = None if any(SAVED in w for w in model.restore) else saved
-    run_program(restoring.here, argv, output, parse_duration(model.patience), stdin=stdin, secret=model.need)
 
 
 def missing(item: SavedItem, restoring: Restoring) -> list[str]:

@@ -14,7 +14,7 @@ from kleff.registry.values import number_value
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.paths import WPath
-from kleff.workstation.things import Given, Power, Process, Running
+from kleff.workstation.things import Given, Known, Power, Process, Running
 from kleff.workstation.this_machine import host
 
 
@@ -161,33 +161,31 @@ class LabCommands:
             return f"others than an administrator can change {program}"
         return None
 
-    def start(self, argv: Sequence[str], output: Path, given: Given | None = None) -> Running:
+    def start(self, argv: Sequence[str], output: Path, given: Given | None = None, known: Known | None = None) -> Running:
         program = self._files.path(argv[0])
         look = self._files.look(program) if program else None
         if look is None or not look.is_file:
             raise ActionFailed(f"{argv[0]} is not there", remedy="check the procedure, or remove the product by hand")
         own = {name: value for name, value in os.environ.items() if not name.startswith("KLEFF_SECRET_")}
         environment = {**own, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
-        return host().start_program(
-            [sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), *argv], output, environment, given
-        )
+        command = [sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), *argv]
+        return host().start_program(command, output, environment, given, known)
 
-    def find_running(self, argv: Sequence[str]) -> Running | None:
-        return host().find_program(["kleff.workstation.lab.program", str(self._lab.folder), *argv])
+    def find_running(self, argv: Sequence[str], output: Path) -> Running | None:
+        return host().find_program(["kleff.workstation.lab.program", str(self._lab.folder), *argv], output)
 
     def wait(self, process: Running, seconds: float) -> bool:
         ended = host().wait_for_program(process, seconds)
         if ended and process.code is not None:
-            process.code = _full_code(self._lab.folder, process)
+            process.code = self._full_code(process)
         return ended
 
+    def busy(self, process: Running) -> bool:
+        return host().program_busy(process)
 
-def _full_code(folder: Path, process: Running) -> int | None:
-    """This machine passes on 8 bits of an exit code only; the program leaves the whole number beside the state."""
-    kept = folder / "state" / f"exit-{process.pid}"
-    try:
-        return int(kept.read_text("ascii"))
-    except (OSError, ValueError):
-        return process.code
-    finally:
-        kept.unlink(missing_ok=True)
+    def _full_code(self, process: Running) -> int | None:
+        """This machine passes on 8 bits of an exit code only; the program leaves the whole number beside the state."""
+        try:
+            return int((self._lab.folder / "state" / f"exit-{process.program}").read_text("ascii"))
+        except (OSError, ValueError):
+            return process.code

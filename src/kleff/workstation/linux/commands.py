@@ -11,7 +11,7 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.dpkg import ENVIRONMENT
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
-from kleff.workstation.things import Given, Running
+from kleff.workstation.things import Given, Known, Running
 
 
 class LinuxCommands:
@@ -43,13 +43,16 @@ class LinuxCommands:
             return f"others than an administrator can change {program}"
         return None
 
-    def start(self, argv: Sequence[str], output: Path, given: Given | None = None) -> Running:
+    def start(self, argv: Sequence[str], output: Path, given: Given | None = None, known: Known | None = None) -> Running:
         if not self._runs:
             raise ActionFailed("the workstation is not running, so its programs are not run")
-        return running.start(argv, output, ENVIRONMENT, given)
+        return running.start(argv, output, ENVIRONMENT, given, known)
 
-    def find_running(self, argv: Sequence[str]) -> Running | None:
-        return running.find(argv) if self._runs else None
+    def find_running(self, argv: Sequence[str], output: Path) -> Running | None:
+        return running.find(argv, output) if self._runs else None
 
     def wait(self, process: Running, seconds: float) -> bool:
         return running.wait(process, seconds)
+
+    def busy(self, process: Running) -> bool:
+        return running.busy(process)

@@ -6,6 +6,7 @@ import contextlib
 import fcntl
 import os
 import re
+import shutil
 import subprocess
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -14,8 +15,9 @@ from pathlib import Path
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
+from kleff.workstation.posix import running
 from kleff.workstation.posix.calls import closing_fd
-from kleff.workstation.things import Package, PackageRecord, Source
+from kleff.workstation.things import Given, Package, PackageRecord, Source
 
 ENVIRONMENT = {
     "PATH": "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
@@ -161,19 +163,14 @@ class Dpkg:
 
     def _run(self, arguments: Sequence[str], output: Path) -> None:
         self.wait()
-        with output.open("ab") as log:
-            try:
-                done = subprocess.run(
-                    ["dpkg", *self._options, *arguments],
-                    stdin=subprocess.DEVNULL, stdout=log, stderr=log, env=ENVIRONMENT,
-                    timeout=PATIENCE, check=False, start_new_session=True,
-                )  # fmt: skip
-            except subprocess.TimeoutExpired:
-                raise ActionFailed(f"dpkg has not ended after {PATIENCE} s", remedy=f"read {output}") from None
-        if done.returncode != 0:
+        dpkg = shutil.which("dpkg", path=ENVIRONMENT["PATH"]) or "dpkg"
+        process = running.start([dpkg, *self._options, *arguments], output, ENVIRONMENT, Given(lasting=True))
+        if not running.wait(process, PATIENCE):
+            raise ActionFailed(f"dpkg has not ended after {PATIENCE} s", remedy=f"read {output}")
+        if process.code != 0:
             last = output.read_text("utf-8", "replace").strip().splitlines()[-1:] or [""]
             action = next(a for a in arguments if not a.startswith("--force"))
-            raise ActionFailed(f"dpkg {action} ended with {done.returncode}: {last[0]}", remedy=f"read {output}; then  dpkg --audit")
+            raise ActionFailed(f"dpkg {action} ended with {process.code}: {last[0]}", remedy=f"read {output}; then  dpkg --audit")
 
     def wait(self) -> None:
         """Let a dpkg that is at work end first: one that a killed run started, or somebody else's.

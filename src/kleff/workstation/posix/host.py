@@ -18,7 +18,7 @@ from kleff.workstation.host import Busy, NamedPipe
 from kleff.workstation.posix import running
 from kleff.workstation.posix.calls import FOLDER_FLAGS, sha256_of, sync_folder, write_atomic
 from kleff.workstation.posix.handles import PosixFolder
-from kleff.workstation.things import Given, Running
+from kleff.workstation.things import Given, Known, Running
 
 NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 LOG = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -140,14 +140,19 @@ class PosixHost:
 
     # -- programs ---------------------------------------------------------------------------------------------
 
-    def start_program(self, argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None = None) -> Running:
-        return running.start(argv, output, environment, given)
+    def start_program(
+        self, argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None = None, known: Known | None = None
+    ) -> Running:
+        return running.start(argv, output, environment, given, known)
 
-    def find_program(self, last: Sequence[str]) -> Running | None:
-        return running.find(last)
+    def find_program(self, last: Sequence[str], output: Path) -> Running | None:
+        return running.find(last, output)
 
     def wait_for_program(self, program: Running, seconds: float) -> bool:
         return running.wait(program, seconds)
+
+    def program_busy(self, program: Running) -> bool:
+        return running.busy(program)
 
 
 class Fifo:

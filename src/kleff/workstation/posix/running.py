@@ -1,62 +1,109 @@
-"""Starting programs without a shell and waiting for them, also for those an earlier run of Kleff started."""
+"""Starting programs under a supervisor, without a shell, and waiting for them, also for those an earlier run of Kleff started."""
 
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import subprocess
-import threading
+import sys
 import time
-from base64 import b64encode
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from pathlib import Path
-from typing import IO
-from urllib.parse import quote
+from typing import IO, Any
+
+import msgspec
 
 from kleff.errors import ActionFailed
+from kleff.workstation.posix import supervisor
 from kleff.workstation.posix.calls import closing_fd
-from kleff.workstation.things import Given, Running
+from kleff.workstation.things import Given, Known, Running
+
+# A scope is a unit of its own for processes that somebody else starts (systemd.scope(5)): it does not end with Kleff's.
+SCOPE = ("systemd-run", "--scope", "--quiet", "--collect", "--")
+SYSTEMD = Path("/run/systemd/system")  # is there if systemd is at work (sd_booted(3))
+BOOTS = 1_000_000_000.0  # start times of earlier releases are times of day; no machine is up for that many seconds
 
 _children: dict[int, subprocess.Popen[bytes]] = {}
-_redactors: dict[int, threading.Thread] = {}
 
 
-def start(argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None = None) -> Running:
-    """Start a program in a session of its own, so that Ctrl-C in the technician's terminal does not reach it.
+class Record(msgspec.Struct, kw_only=True):
+    """What the supervisor has kept of a program.
+
+    Attributes:
+        program, started: its number and start time; code, ended: how and when it ended.
+        left: the processes that it has left at work.
+    """
+
+    program: int
+    started: float
+    code: int | None = None
+    ended: float | None = None
+    left: list[int] = []
+
+
+def record_of(output: Path) -> Path:
+    """Where the supervisor keeps how a program ended."""
+    return output.with_name(output.name + ".run")
+
+
+def start(
+    argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None = None, known: Known | None = None
+) -> Running:
+    """Start a program: first its supervisor, then, once that is `known`, the program itself.
 
     Raises:
         ActionFailed: it cannot be started.
     """
-    given = given or Given()
+    given, record = given or Given(), record_of(output)
+    record.unlink(missing_ok=True)
+    order = {
+        "argv": list(argv), "environment": {**environment, **given.environment}, "text": given.text, "hide": [t for t in given.hide if t],
+        "hidden": 1 if given.errors is None else 2, "together": given.errors is None, "record": str(record), "linger": given.linger,
+    }  # fmt: skip
+    with ExitStack() as stack:
+        child, orders, answers = stack.enter_context(_supervised(output, given))
+        running = Running(child.pid, supervisor.since_boot(child.pid), output)
+        if known is not None:
+            known(running)
+        _children[child.pid] = child
+        with suppress(BrokenPipeError):
+            orders.write(json.dumps(order).encode() + b"\n")
+            orders.close()
+        answer: dict[str, Any] = json.loads(answers.read() or "{}")
+    if "program" not in answer:
+        wait(running, 10)
+        raise ActionFailed(f"{argv[0]} cannot be started: {answer.get('error', 'its supervisor ended')}", remedy="check the program")
+    running.program = answer["program"]
+    return running
+
+
+@contextlib.contextmanager
+def _supervised(output: Path, given: Given) -> Iterator[tuple[subprocess.Popen[bytes], IO[bytes], IO[bytes]]]:
+    """A supervisor that waits to be told what to run: its process, the way to it and the way from it."""
     with ExitStack() as stack:
         out = stack.enter_context(_keeping(output))
-        errors = subprocess.STDOUT if given.errors is None else stack.enter_context(_keeping(given.errors))
-        hidden = given.errors or output
-        source = stack.enter_context(given.stdin.open("rb")) if given.stdin else subprocess.PIPE if given.text else subprocess.DEVNULL
-        try:
+        errors = out if given.errors is None else stack.enter_context(_keeping(given.errors))
+        source = stack.enter_context(given.stdin.open("rb")) if given.stdin else subprocess.DEVNULL
+        prefixes = [SCOPE, ()] if given.lasting and os.geteuid() == 0 and SYSTEMD.is_dir() else [()]
+        for prefix in prefixes:  # where no scope is to be had, without
+            told, orders = _pipe(stack)
+            answers, says = _pipe(stack)
+            command = [*prefix, sys.executable, "-I", "-S", supervisor.__file__, str(told.fileno()), str(says.fileno())]
             child = subprocess.Popen(
-                list(argv), stdin=source, stdout=subprocess.PIPE if given.hide and given.errors is None else out,
-                stderr=subprocess.PIPE if given.hide and given.errors else errors,
-                env={**environment, **given.environment}, start_new_session=True,
+                command, stdin=source, stdout=out, stderr=errors, pass_fds=(told.fileno(), says.fileno()), start_new_session=True,
             )  # fmt: skip
-        except OSError as error:
-            raise ActionFailed(f"{argv[0]} cannot be started: {error.strerror}", remedy="check the program") from None
-    _children[child.pid] = child
-    pipe = child.stderr or child.stdout
-    if pipe is not None:
-        _redactors[child.pid] = threading.Thread(target=_redact, args=(pipe, hidden, given.hide), daemon=True)
-        _redactors[child.pid].start()
-    if child.stdin is not None:
-        with contextlib.suppress(BrokenPipeError):
-            child.stdin.write(given.text.encode())
-            child.stdin.close()
-    import psutil
+            told.close()
+            says.close()
+            if answers.read(1):
+                break
+        yield child, orders, answers
 
-    started = 0.0
-    with contextlib.suppress(psutil.Error):
-        started = psutil.Process(child.pid).create_time()
-    return Running(child.pid, started)
+
+def _pipe(stack: ExitStack) -> tuple[IO[bytes], IO[bytes]]:
+    reading, writing = os.pipe()
+    return stack.enter_context(os.fdopen(reading, "rb")), stack.enter_context(os.fdopen(writing, "wb"))
 
 
 @contextlib.contextmanager
@@ -65,59 +112,64 @@ def _keeping(file: Path) -> Iterator[int]:
         yield fd
 
 
-def _redact(pipe: IO[bytes], file: Path, hide: tuple[str, ...]) -> None:
-    """Keep what a program says, line by line, without what must not be kept."""
-    with _keeping(file) as fd, pipe:
-        for line in pipe:
-            os.write(fd, redacted(line, hide))
-
-
-def redacted(data: bytes, hide: tuple[str, ...]) -> bytes:
-    """`data` with dots for each of the texts, as they stand or in base64, percent signs or 16-bit letters."""
-    for text in (t for t in hide if t):
-        raw = text.encode()
-        for form in {raw, text.encode("utf-16-le"), b64encode(raw), b64encode(raw).rstrip(b"="), quote(text).encode(), raw.hex().encode()}:
-            data = data.replace(form, b"......")
-    return data
-
-
 def wait(running: Running, seconds: float) -> bool:
-    """Wait for the end of a program; its exit code is known only for own children."""
-    child = _children.get(running.pid)
-    if child is not None:
-        try:
-            running.code = child.wait(seconds)
-        except subprocess.TimeoutExpired:
+    """Wait for the end of a program."""
+    deadline, pause = time.monotonic() + seconds, 0.001
+    while not _over(running):
+        left = deadline - time.monotonic()
+        if left <= 0:
             return False
-        if running.pid in _redactors:
-            _redactors.pop(running.pid).join(seconds)
-        return True
-    deadline = time.monotonic() + seconds
-    while alive(running):
-        if time.monotonic() >= deadline:
-            return False
-        time.sleep(0.05)
+        time.sleep(min(pause, left))
+        pause = min(2 * pause, 0.05)
     return True
 
 
-def alive(running: Running) -> bool:
+def _over(running: Running) -> bool:
+    """Whether a program has ended: its record says so, or neither it nor its supervisor runs any more."""
+    watched = _alive(running.pid, running.started)  # asked first: what ends after this has left its record
+    record = _recorded(running.output)
+    if record is not None:
+        running.program, running.code = record.program, record.code
+        if record.code is not None:
+            return True
+        watched = watched or _alive(record.program, record.started)
+    return not watched
+
+
+def busy(running: Running) -> bool:
+    """Whether the supervisor still watches something, or, without one, the program runs."""
+    return _alive(running.pid, running.started) or not _over(running)
+
+
+def _recorded(output: Path) -> Record | None:
+    with suppress(OSError, msgspec.DecodeError):
+        return msgspec.json.decode(record_of(output).read_bytes(), type=Record)
+    return None
+
+
+def _alive(pid: int, started: float) -> bool:
     """Whether the very process still runs (number and start time)."""
     import psutil
 
+    if pid in _children:
+        _children[pid].poll()
     try:
-        process = psutil.Process(running.pid)
-        return abs(process.create_time() - running.started) < 0.01 and process.status() != psutil.STATUS_ZOMBIE
+        process = psutil.Process(pid)
+        now = process.create_time() if started > BOOTS else supervisor.since_boot(pid)
+        return abs(now - started) < 0.01 and process.status() != psutil.STATUS_ZOMBIE
     except psutil.Error:
         return False
 
 
-def find(argv: Sequence[str]) -> Running | None:
-    """A process that runs with these last arguments: what was started by a Kleff that was killed before it could note the number."""
+def find(argv: Sequence[str], output: Path) -> Running | None:
+    """A process that runs with these last arguments: what was started by a Kleff of an earlier release that was killed before it could
+    note the number.
+    """
     import psutil
 
     wanted = list(argv)
-    for process in psutil.process_iter(["cmdline", "create_time", "status"]):
+    for process in psutil.process_iter(["cmdline", "status"]):
         command = process.info["cmdline"] or []
         if command[-len(wanted) :] == wanted and process.info["status"] != psutil.STATUS_ZOMBIE and process.pid != os.getpid():
-            return Running(process.pid, process.info["create_time"])
+            return Running(process.pid, supervisor.since_boot(process.pid), output)
     return None
