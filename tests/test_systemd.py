@@ -14,13 +14,14 @@ import pytest
 
 from booted import NEEDED, Booted, make_base
 from debs import build
-from support import IS_ROOT, write
+from support import IS_ROOT, until, write
 
 missing = [n for n in NEEDED if shutil.which(n) is None]
 pytestmark = [
     pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
     pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
     pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
+    pytest.mark.xdist_group("booted"),  # one after the other on one workstation, which takes a minute or two to make
 ]
 SAMPLE = Path(__file__).parent.parent / "src/kleff/samples/print-bridge.toml"
 
@@ -46,7 +47,7 @@ def install(bench: Booted) -> None:
     write(bench.top / "etc/systemd/system/brindlewort-bridge.service.d/override.conf", "[Service]\nNice=5\n")
 
 
-def stopped_and_started_again(bench: Booted) -> None:
+def test_stopped_and_started_again(bench: Booted) -> None:
     install(bench)
     write(bench.top / "srv/stop.toml", SAMPLE.read_text().split("[[purge]]")[0] + "\n[[delete]]\npaths = ['/var/log/brindlewort-bridge']\n")
     bench.kleff("run", "/srv/stop.toml", "--on", "this", "--yes", code=4)  # the packages are left: it only stops
@@ -58,7 +59,7 @@ def stopped_and_started_again(bench: Booted) -> None:
     assert bench.do("systemctl", "is-enabled", "brindlewort-bridge").stdout.strip() == "enabled"
 
 
-def a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) -> None:
+def test_a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) -> None:
     """A timer that starts it every second cannot, until the end; units of an account's own session are stopped and started again too."""
     install(bench)
     units = {
@@ -113,7 +114,7 @@ def a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) -> No
     bench.do("systemctl", "stop", "label-queue", "user@1001.service", code=0)
 
 
-def purged_and_put_back(bench: Booted) -> None:
+def test_purged_and_put_back(bench: Booted) -> None:
     """A procedure that does no more than purge: packages, service and its setting come back; the service runs again."""
     install(bench)
     write(bench.top / "srv/purge.toml", SAMPLE.read_text().split("[[backup]]")[0] + '[[purge]]\npackage = ["brindlewort-bridge"]\n')
@@ -135,7 +136,30 @@ def purged_and_put_back(bench: Booted) -> None:
     assert bench.do("dpkg", "--audit", code=0).stdout == ""
 
 
-def removed_with_a_real_restart(bench: Booted) -> None:
+def test_a_program_outlives_the_unit_kleff_is_in(bench: Booted) -> None:
+    """Kleff's own unit ends in the middle: the program it has started goes on, and resume does not start it again."""
+    install(bench)
+    write(bench.top / "usr/local/bin/close-labels", "#!/bin/sh\necho begun\nsleep 3\ntouch /srv/closed\nexit 0\n")
+    (bench.top / "usr/local/bin/close-labels").chmod(0o755)
+    step = "[[stop]]\ncommand = ['/usr/local/bin/close-labels']\nwithout_return = true\n"
+    write(bench.top / "srv/close.toml", SAMPLE.read_text().split("[[backup]]")[0] + step)
+    words = ("python3", "-m", "kleff", "run", "/srv/close.toml", "--on", "this", "--yes")
+    path = f"--setenv=PYTHONPATH={bench.path}"
+    bench.do("systemd-run", "--unit=technician", path, *words, code=0)
+    cases = bench.top / "var/lib/kleff/cases"
+    assert until(lambda: bool(list(cases.glob("*/output/*.run"))))
+    bench.do("systemctl", "kill", "--signal=KILL", "technician", code=0)  # whoever is in its control group
+    assert not (bench.top / "srv/closed").exists()
+    record = next(cases.glob("*/output/*.run"))
+    assert until(lambda: "code" in json.loads(record.read_bytes()))
+    assert (bench.top / "srv/closed").exists()
+    case = json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]
+    assert case["state"] == "open"
+    bench.kleff("resume", case["folder"], code=4)  # the packages are left
+    assert [p.read_text() for p in Path(record).parent.glob("*.txt")] == ["begun\n"]
+
+
+def test_removed_with_a_real_restart(bench: Booted) -> None:
     """The case waits, knows that it was not restarted yet, and goes on after the restart."""
     install(bench)
     child = subprocess.Popen(
@@ -159,15 +183,3 @@ def removed_with_a_real_restart(bench: Booted) -> None:
     assert not (bench.top / "etc/systemd/system/brindlewort-bridge.service.d").exists()
     bench.kleff("discard", case, "--yes")
     assert not (bench.top / ".kleff").exists()
-
-
-def test_on_a_booted_workstation(bench: Booted) -> None:
-    """One after the other on one workstation, which takes a minute or two to make."""
-    for part in (
-        stopped_and_started_again,
-        a_service_is_kept_from_starting_with_what_depends_on_it,
-        purged_and_put_back,
-        removed_with_a_real_restart,
-    ):
-        print(part.__name__, flush=True)
-        part(bench)
