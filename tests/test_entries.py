@@ -19,8 +19,11 @@ FOLDER = r"C:\Program Files\Rakeworks\Hoe"
 STEP = '[[uninstall]]\nentry = "Hoe*"\npatience = "10s"\n[[evidence]]\nentry = "Hoe*"\n'
 
 
-def bench(top: Path, entry: dict[str, Any] | None = None, processes: list[str] | None = None, **behaviour: Any) -> Path:
-    """A small lab with one product and an uninstaller that behaves as told."""
+def bench(
+    top: Path, entry: dict[str, Any] | None = None, processes: list[str] | None = None, also: dict[str, dict[str, str]] | None = None,
+    **behaviour: Any,
+) -> Path:  # fmt: skip
+    """A small lab with one product, `also` other keys, and an uninstaller that behaves as told."""
     build = LabBuilder(top, start=1_700_000_000)
     build.file(r"C:\Windows\System32\msiexec.exe", "MZ")
     for name in ("hoe.exe", "un.exe", r"data\soil.txt"):
@@ -36,6 +39,8 @@ def bench(top: Path, entry: dict[str, Any] | None = None, processes: list[str] |
     values = {"DisplayName": "Hoe 2", "DisplayVersion": "2.0", "QuietUninstallString": rf"{FOLDER}\un.exe /s", **(entry or {})}
     build.values(rf"{UNINSTALL}\Hoe", {k: v for k, v in values.items() if v is not None})
     build.program(**{"path": rf"{FOLDER}\un.exe", "deletes": [FOLDER], "deletes_keys": [rf"{UNINSTALL}\Hoe"], **behaviour})
+    for key, others in (also or {}).items():
+        build.values(key, others)
     for name in processes or []:
         build.process(name=name, path=rf"{FOLDER}\{name}", account="mira")
     build.finish("BENCH-01", "bench-01", "a bench", [])
@@ -169,7 +174,7 @@ def test_a_killed_run_waits_for_the_uninstaller_it_started(kleff: Kleff, tmp_pat
     child.communicate()
     done = kleff("resume", kleff.case())
     assert "still at work: waiting for it" in done.err
-    outputs = list((kleff.case() / "output").iterdir())
+    outputs = list((kleff.case() / "output").glob("*.txt"))
     assert [p.read_text().count("only once") for p in outputs] == [1]
 
 

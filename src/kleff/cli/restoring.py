@@ -69,9 +69,9 @@ def restore(
     from kleff.cli.show import message, show
     from kleff.cli.work import closing, saying
     from kleff.engine.opening import Ticket
+    from kleff.engine.readiness import refuse_if_refused
     from kleff.engine.restore import Wanted, check_room
     from kleff.engine.restoring import make_restore_plan
-    from kleff.engine.run import refuse_if_refused
     from kleff.errors import NotClean
     from kleff.objects.base.action import MANUAL
     from kleff.report.documents import encode

@@ -64,8 +64,7 @@ def run(
     from kleff.cli.progress import watching
     from kleff.cli.show import show
     from kleff.engine.opening import Ticket
-    from kleff.engine.readiness import check_ready
-    from kleff.engine.run import refuse_if_refused
+    from kleff.engine.readiness import check_ready, refuse_if_refused
     from kleff.objects.base.here import Options
     from kleff.report.pages import preview_page
 

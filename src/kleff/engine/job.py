@@ -15,7 +15,7 @@ from kleff.engine.context import make_context, secrets_needed
 from kleff.engine.library import Library, load
 from kleff.engine.opening import NOWHERE, Opened, Ticket
 from kleff.engine.plan import Plan, make_plan
-from kleff.engine.readiness import check_names, check_ready
+from kleff.engine.readiness import check_names, check_ready, refuse_if_refused
 from kleff.engine.survey import Survey, survey
 from kleff.engine.verify import Verification, verify
 from kleff.objects.base.here import Here, Options
@@ -172,7 +172,7 @@ class Job(Opened):
             Refused: something in the plan is refused, or it should not begin now; nothing was changed.
             Stopped, Interrupted, RestartNeeded: the case is open.
         """
-        from kleff.engine.run import Runner, refuse_if_refused
+        from kleff.engine.run import Runner
 
         refuse_if_refused(preview.plan)
         check_ready(preview.here, preview.plan, cases)

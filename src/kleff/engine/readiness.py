@@ -12,7 +12,7 @@ from kleff.objects.base.action import MANUAL, REFUSED, TO_DO, UNREADABLE, Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import NeedsRights, able, kind_of
 from kleff.procedure.load import Procedure
-from kleff.texts import plural, size
+from kleff.texts import plain, plural, size
 
 SPACE, SYNCED = "space", "synced"
 
@@ -31,6 +31,17 @@ def check_names(procedure: Procedure, waived: Collection[str], confirmed: Collec
     for name in confirmed:
         if name not in ids:
             raise UsageError(f"no manual step has the id {name!r}", remedy=f"manual steps are: {', '.join(ids) or 'none'}")
+
+
+def refuse_if_refused(plan: Plan) -> None:
+    """One refused action refuses the whole run.
+
+    Raises:
+        Refused: naming each.
+    """
+    if plan.refused:
+        listed = "\n".join(f"refused: {plain(a.target)}: {plain(a.reason)} (step at line {a.line})" for a in plan.refused)
+        raise Refused(listed, remedy="correct the procedure; nothing was changed")
 
 
 def unconfirmed(plan: Plan) -> list[Action]:

@@ -16,11 +16,12 @@ from kleff.case.effects.package_removed import clear_up
 from kleff.case.effects.process_ended import end_processes
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
+from kleff.engine.beforehand import settle_beforehand
 from kleff.engine.holders import held_open
-from kleff.engine.plan import REMOVING, Plan, plan_step
+from kleff.engine.plan import REMOVING, plan_step
 from kleff.engine.rows import Row, rows
 from kleff.engine.verify import LEFT, Finding, Verification, verify
-from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, Refused, RestartNeeded, Stopped, UsageError
+from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNREADABLE, WAITING, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Does, Joins, able, kind_of
@@ -74,6 +75,7 @@ class Runner:
         """
         self.case.enter(self.here.workstation, "open")
         self._clear_ways()
+        self._look_beforehand()
         reconcile(self.hands)
         pending = [row for row in rows(self.case) if self._pending(row)]
         self.progress.begin(len(pending))
@@ -105,6 +107,9 @@ class Runner:
             self.case.journal.tell("the workstation was restarted")
             self.case.journal.set(restarted="yes")
         return self.run()
+
+    def _look_beforehand(self) -> None:
+        self.work.beforehand = settle_beforehand(self.here, self.case)
 
     # -- one action -------------------------------------------------------------------------------------------
 
@@ -337,14 +342,3 @@ class Runner:
             r for r in rows(self.case)
             if r.action.phase == "delete" and r.state == DONE and (r.action.kind, self._about(r.action), r.action.account) in left
         ]  # fmt: skip
-
-
-def refuse_if_refused(plan: Plan) -> None:
-    """One refused action refuses the whole run.
-
-    Raises:
-        Refused: naming each.
-    """
-    if plan.refused:
-        listed = "\n".join(f"refused: {plain(a.target)}: {plain(a.reason)} (step at line {a.line})" for a in plan.refused)
-        raise Refused(listed, remedy="correct the procedure; nothing was changed")

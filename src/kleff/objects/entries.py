@@ -24,6 +24,7 @@ from kleff.workstation.things import Entry, Running
 
 if TYPE_CHECKING:
     from kleff.case.effects.uninstaller_ran import UninstallerRan
+    from kleff.case.record.beforehand import Beforehand
     from kleff.case.record.effect import Journaled
 
 # Exit codes of Windows Installer, which other uninstallers use too ("Windows Installer Error Codes").
@@ -148,6 +149,16 @@ class EntryKind(Kind):
                 name = entry.name if entry.version in entry.name else f"{entry.name} {entry.version}"
                 kept.places.append((place, f"it belongs to {name}, which stays"))
         return kept
+
+    def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
+        """Where it is installed, and the program that removes it."""
+        model, files = step.model, here.workstation.files
+        assert isinstance(model, EntryUninstall)
+        for entry in matching(step, here):
+            if here.version_in_range(entry.version, model.entry):
+                noted.add(files.path(entry.location) if entry.location else None, "installed in", entry.name)
+                if entry.quiet and not entry.product_code:  # else it is the system's own installer
+                    noted.add(files.path(entry.quiet[0]), "uninstalls", entry.name)
 
     # -- running ----------------------------------------------------------------------------------------------
 

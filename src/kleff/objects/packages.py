@@ -1,7 +1,7 @@
 """Packages of the package manager: removed or purged for real, their configuration files saved first."""
 
 from collections.abc import Iterator
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta, Struct
 
@@ -11,6 +11,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
+from kleff.objects.base.noting import note_named, note_service
 from kleff.objects.spare_contents import package_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
@@ -18,6 +19,9 @@ from kleff.procedure.model import Step, Text, Texts
 from kleff.texts import plural
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Package, PackageRecord
+
+if TYPE_CHECKING:
+    from kleff.case.record.beforehand import Beforehand
 
 Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
 
@@ -144,13 +148,14 @@ class PackageKind(Kind):
         from kleff.case.effects.package_removed import PackageRemoved, remove_packages
         from kleff.case.effects.spared import record_difference
 
-        names, here = [p.name for p in found], work.here
+        names, here, before = [p.name for p in found], work.here, work.beforehand
         what = ", ".join(f"{p.name} {p.version}" for p in found)
         files = self._save_configuration(found, work)
         effect = PackageRemoved(what_=what, names=names, purge=purge, configuration=files)
 
         def planned() -> tuple[list[PackageRecord], SparePlan]:
-            records = [packages.record(name) for name in names]
+            recorded = {p.name: before.package(p.name, p.version) for p in found} if before is not None else {}
+            records = [recorded.get(name) or packages.record(name) for name in names]
             return records, package_plan(here, records)
 
         one = remove_packages(work.hands, action.number, effect, None if here.options.spare == "off" else planned)
@@ -167,6 +172,22 @@ class PackageKind(Kind):
             note="; ".join(notes),
             size=sum(p.installed_size for p in found if p.state == "installed"),
         )
+
+    def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
+        """Its lists, scripts and services; what its configuration and its services name."""
+        packages = here.workstation.packages
+        if packages is None or not isinstance(step.model, PackagePurge):
+            return
+        going, files = leaving([step], here), here.workstation.files
+        for package in packages.all():
+            if package.name not in going or noted.package(package.name, package.version) is not None:
+                continue
+            record = packages.record(package.name)
+            noted.packages.append(record)
+            for text in package.config_files:
+                note_named(files.path(text), here, noted)
+            for name in record.services:
+                note_service(name, here, noted)
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True

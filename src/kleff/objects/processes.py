@@ -2,7 +2,7 @@
 
 import time
 from collections.abc import Collection, Iterator
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 from msgspec import Meta
 
@@ -10,6 +10,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
+from kleff.objects.base.noting import note_opened
 from kleff.objects.base.resolve import Expanded
 from kleff.procedure.globs import name_matches, parts_match
 from kleff.procedure.load import LoadedStep
@@ -19,6 +20,9 @@ from kleff.texts import plural
 from kleff.workstation.facets import Processes, with_children
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Process, line_of
+
+if TYPE_CHECKING:
+    from kleff.case.record.beforehand import Beforehand
 
 SETTLING = 0.3  # seconds after which it is looked whether it was started again
 
@@ -163,6 +167,9 @@ class ProcessKind(Kind):
     def ends(self, step: LoadedStep, here: Here) -> list[Process]:
         facet = here.workstation.processes
         return with_children(matching(step, here), facet) if facet else []
+
+    def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
+        note_opened(matching(step, here), here, noted)
 
     def _look_again(self, step: LoadedStep, before: list[Process], here: Here, facet: Processes) -> None:
         """A watchdog may have started it again: it is named.

@@ -1,16 +1,21 @@
 """Services: stopped; state and start type before are kept, and given back by undo."""
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind
+from kleff.objects.base.noting import note_service
 from kleff.objects.base.restoring import ShownOnly
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import SavingStep, Step, Text
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Service
+
+if TYPE_CHECKING:
+    from kleff.case.record.beforehand import Beforehand
 
 SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"
 
@@ -117,6 +122,11 @@ class ServiceKind(ShownOnly, Kind):
         if registry is None or not isinstance(step.model, ServiceStop | ServiceVerify):
             return Claimed()
         return Claimed(keys=registry.canonical(f"{SERVICES}\\{step.model.service}"))
+
+    def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
+        """What defines it, what it runs, its folders, and what it has open elsewhere."""
+        assert isinstance(step.model, _Service)
+        note_service(step.model.service, here, noted)
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True

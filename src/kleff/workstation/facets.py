@@ -18,12 +18,14 @@ from kleff.workstation.things import (
     Entry,
     Given,
     Known,
+    Number,
     Package,
     PackageRecord,
     Power,
     Process,
     Running,
     Service,
+    ServiceParts,
     Source,
     Task,
 )
@@ -32,6 +34,9 @@ from kleff.workstation.things import (
 class Accounts(Protocol):
     def all(self) -> list[Account]:
         """Every profile, also those that are touched only when named."""
+
+    def numbers(self) -> list[Number]:
+        """Every account and group that files can belong to, the system's own too."""
 
     def folder(self, account: Account, variable: str) -> WPath | None:
         """What `{user...}` means for an account, from that account's own settings; None if unset."""
@@ -55,6 +60,9 @@ class Processes(Protocol):
     def service_of(self, process: Process) -> str | None:
         """The name of the service a process belongs to, where the system tells."""
 
+    def opened(self, process: Process) -> list[str]:
+        """The paths of what it has open or works in, as far as the system shows it."""
+
     def protected(self) -> set[int]:
         """Numbers never to be signalled: process 1, Kleff and its ancestors."""
 
@@ -74,6 +82,9 @@ def with_children(found: list[Process], facet: Processes) -> list[Process]:
 
 class Services(Protocol):
     def get(self, name: str) -> Service | None: ...
+
+    def parts(self, name: str) -> ServiceParts:
+        """What a service consists of besides its state; nothing where it is not registered."""
 
     def stop(self, name: str) -> None:
         """Stop and wait until stopped.

@@ -30,6 +30,14 @@ class Account:
     ordinary: bool = True
 
 
+class Number(msgspec.Struct, frozen=True, kw_only=True):
+    """An account or a group: its name, and the number (or SID) by which files belong to it."""
+
+    name: str
+    number: str
+    group: bool = False
+
+
 @dataclass(frozen=True)
 class Process:
     """A running program; `started` tells it from a later one with the same number; `title` is its window's, where there is one."""
@@ -58,6 +66,15 @@ class Service:
     running: bool
     start: str
     title: str = ""
+
+
+@dataclass(frozen=True)
+class ServiceParts:
+    """What a service consists of, as paths: the files that define it, the programs it runs, the folders of its own."""
+
+    definitions: tuple[str, ...] = ()
+    programs: tuple[str, ...] = ()
+    folders: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -73,6 +73,12 @@ class Kept:
     places: list[tuple[WPath, str]] = field(default_factory=list)
     single: dict[tuple[str, tuple[str, ...]], str] = field(default_factory=dict)
 
+    def add(self, other: Kept) -> None:
+        """What another has to stay stays too; what is known already keeps its reason."""
+        known = {path.key for path, _ in self.places}
+        self.places += [(path, reason) for path, reason in other.places if path.key not in known]
+        self.single = {**other.single, **self.single}
+
 
 @dataclass
 class Removal:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:  # what only a run needs is not loaded for a look
     from kleff.case.bag.bag import Bag
     from kleff.case.bag.index import Object, SavedItem
     from kleff.case.hands import Hands
+    from kleff.case.record.beforehand import Beforehand
 
 SpareMode = Literal["links", "full", "off"]
 Asked = tuple[str, ...]
@@ -107,11 +108,12 @@ class Here:
 
 @dataclass
 class Work:
-    """What doing an action needs: the context, hands for effects, the bag."""
+    """What doing an action needs: the context, hands for effects, the bag, and what was noted when the case began."""
 
     here: Here
     hands: "Hands"
     bag: "Bag"
+    beforehand: "Beforehand | None" = None
 
     @property
     def progress(self) -> Progress:

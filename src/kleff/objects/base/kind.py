@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Literal, Protocol, TypeVar, runtime_checkable
+from typing import TYPE_CHECKING, Literal, Protocol, TypeVar, runtime_checkable
 
 from kleff.case.guard.guard import Kept, Target
 from kleff.objects.base.action import Action, Outcome, Sighting
@@ -20,6 +20,9 @@ from kleff.procedure.model import Step
 from kleff.registry.registry import KeyRef
 from kleff.texts import plural
 from kleff.workstation.things import Process
+
+if TYPE_CHECKING:
+    from kleff.case.record.beforehand import Beforehand
 
 Total = Literal["", "saved", "rescued", "aside", "keys", "values"]
 A = TypeVar("A")
@@ -158,6 +161,14 @@ class Keeps(Protocol):
         Args:
             steps: that will be done.
         """
+
+
+@runtime_checkable
+class Notes(Protocol):
+    """Knows what of it can only be told before it is removed."""
+
+    def note(self, step: LoadedStep, here: Here, noted: Beforehand) -> None:
+        """Add to what is noted."""
 
 
 @runtime_checkable

@@ -7,6 +7,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
+from kleff.objects.base.noting import note_values
 from kleff.objects.base.restoring import Nowhere
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
@@ -17,6 +18,7 @@ from kleff.workstation.paths import WPath
 
 if TYPE_CHECKING:
     from kleff.case.bag.index import SavedItem
+    from kleff.case.record.beforehand import Beforehand
     from kleff.objects.base.restoring import Restoring
 
 from kleff.objects.keys.meaning import for_people, meant_keys
@@ -142,6 +144,13 @@ class KeyKind(Kind):
         if registry is None or not isinstance(step.model, KeyDelete):
             return set()
         return {account for key, account in self._meant(step, here) if account and registry.exists(key)}
+
+    def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
+        """What values that will be gone name of paths that are there."""
+        for key, _ in self._meant(step, here):
+            tree = self._found(step, here, key)
+            if tree is not None:
+                note_values(f"{key.hive}\\{key.path}", tree, here, noted)
 
     # -- restoring --------------------------------------------------------------------------------------------
 

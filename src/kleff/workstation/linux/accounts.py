@@ -6,7 +6,7 @@ import re
 
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
-from kleff.workstation.things import Account
+from kleff.workstation.things import Account, Number
 
 # XDG base directories and user directories (freedesktop.org): variable -> place below the home unless set otherwise.
 BASE = {
@@ -51,6 +51,16 @@ class PasswdAccounts:
                 resolved = self._files.resolve(home.child("-")).path.parent
                 accounts.append(Account(fields[0], fields[2], resolved, uid, ordinary=uid == 0 or low <= uid <= high))
         return accounts
+
+    def numbers(self) -> list[Number]:
+        """From passwd(5) and group(5)."""
+        found = []
+        for file, group in (("/etc/passwd", False), ("/etc/group", True)):
+            for line in self._text(file).splitlines():
+                fields = line.split(":")
+                if len(fields) > 2 and fields[0] and fields[2].isdigit():
+                    found.append(Number(name=fields[0], number=fields[2], group=group))
+        return found
 
     def _range(self) -> tuple[int, int]:
         text = self._text("/etc/login.defs")

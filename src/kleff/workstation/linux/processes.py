@@ -69,6 +69,9 @@ class LinuxProcesses:
                 result.append((process, found))
         return result
 
+    def opened(self, process: Process) -> list[str]:
+        return list(dict.fromkeys(p for p in _opened(process.pid) if p.startswith("/")))
+
     def service_of(self, process: Process) -> str | None:
         """By its control group (systemd's layout, systemd.slice(5))."""
         with contextlib.suppress(OSError), open(f"/proc/{process.pid}/cgroup", encoding="utf-8", errors="replace") as groups:

@@ -14,13 +14,17 @@ from kleff.errors import ActionFailed
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
 from kleff.workstation.linux.dpkg import ENVIRONMENT
-from kleff.workstation.things import Service
+from kleff.workstation.things import Service, ServiceParts
 
 Done = subprocess.CompletedProcess[str]
 PATIENCE = 120  # seconds a command may take
 STARTING = 15  # seconds a service may need to say that it runs
 # sd-booted(3): this folder exists while systemd is the service manager.
 RUNTIME = Path("/run/systemd/system")  # what is masked until the next start (systemctl(1), --runtime)
+OWN_FOLDERS = {
+    "StateDirectory": "/var/lib", "CacheDirectory": "/var/cache", "LogsDirectory": "/var/log", "ConfigurationDirectory": "/etc",
+    "RuntimeDirectory": "/run",
+}  # fmt: skip
 SYSTEMD_RUNS = Path("/run/systemd/system")
 
 
@@ -61,6 +65,19 @@ class SystemdServices:
             return None
         running = found.get("ActiveState") in ("active", "activating", "reloading", "deactivating")
         return Service(name, running, found.get("UnitFileState", ""), found.get("Description", ""))
+
+    def parts(self, name: str) -> ServiceParts:
+        """By systemctl(1) `show`; the folders by systemd.exec(5), RuntimeDirectory= and its like."""
+        wanted = ",".join(("FragmentPath", "DropInPaths", "EnvironmentFiles", "ExecStart", "WorkingDirectory", *OWN_FOLDERS))
+        found: dict[str, str] = {}
+        for line in _run("systemctl", "show", f"--property={wanted}", "--", name).stdout.splitlines():
+            key, _, value = line.partition("=")
+            found[key] = f"{found.get(key, '')} {value}".strip()
+        files = [*found.get("FragmentPath", "").split(), *found.get("DropInPaths", "").split()]
+        files += re.findall(r"(/\S+) \(ignore_errors=", found.get("EnvironmentFiles", ""))
+        folders = [f"{top}/{text}" for key, top in OWN_FOLDERS.items() for text in found.get(key, "").split()]
+        folders += [text for text in found.get("WorkingDirectory", "").split() if text.startswith("/")]
+        return ServiceParts(tuple(files), tuple(re.findall(r"path=(/\S+)", found.get("ExecStart", ""))), tuple(folders))
 
     def stop(self, name: str) -> None:
         done = _run("systemctl", "stop", "--", name)
@@ -125,6 +142,11 @@ class ScriptServices:
             return None
         starts = any(Path("/etc").glob(f"rc[2-5].d/S[0-9][0-9]{script.name}"))
         return Service(name, _run(str(script), "status").returncode == 0, "automatic" if starts else "manual")
+
+    def parts(self, name: str) -> ServiceParts:
+        script = self._script(name)
+        settings = Path("/etc/default") / script.name if script else None
+        return ServiceParts(tuple(str(f) for f in (script, settings) if f is not None and f.exists()))
 
     def stop(self, name: str) -> None:
         script = self._script(name)

@@ -11,7 +11,7 @@ from kleff.registry.registry import Registry, RegistryApi
 from kleff.workstation.facets import Commands, Processes, Workstation
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
-from kleff.workstation.windows.entries import WindowsEntries
+from kleff.workstation.windows.entries import WindowsEntries, split_command
 from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
 from kleff.workstation.windows.readiness import Machine, WindowsReadiness
 from kleff.workstation.windows.services import ServiceControl, WindowsServices
@@ -64,7 +64,7 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
         variables=variables,
         registry=registry,
         entries=WindowsEntries(registry, accounts.all, str(system.child("msiexec.exe")), is_file, variables.expand),
-        services=WindowsServices(registry, layer.services(registry)),
+        services=WindowsServices(registry, layer.services(registry), lambda text: split_command(variables.expand(text), is_file)),
         processes=layer.processes,
         tasks=WindowsTasks(files, system.child("Tasks"), layer.tasks),
         readiness=WindowsReadiness(registry, layer.machine),

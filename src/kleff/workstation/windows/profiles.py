@@ -7,7 +7,7 @@ from collections.abc import Callable
 
 from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.paths import WPath
-from kleff.workstation.things import Account
+from kleff.workstation.things import Account, Number
 
 PROFILES = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList"
 SHELL_FOLDERS = r"Software\Microsoft\Windows\CurrentVersion\Explorer\User Shell Folders"
@@ -54,6 +54,9 @@ class WindowsAccounts:
             if home is not None and home.parts:
                 accounts.append(Account(name, name, home, ordinary=False))
         return sorted(accounts, key=lambda a: (not a.ordinary, a.name))
+
+    def numbers(self) -> list[Number]:
+        return [Number(name=a.name, number=a.id) for a in self.all() if a.id.startswith("S-")]
 
     def folder(self, account: Account, variable: str) -> WPath | None:
         if variable == "user.home":

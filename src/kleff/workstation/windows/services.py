@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Protocol
 
 from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue, number_value
-from kleff.workstation.things import Service
+from kleff.workstation.things import Service, ServiceParts
 
 START = {0: "boot", 1: "system", 2: "automatic", 3: "manual", 4: "disabled"}
 
@@ -26,9 +27,12 @@ class ServiceControl(Protocol):
 
 
 class WindowsServices:
-    def __init__(self, registry: Registry, control: ServiceControl) -> None:
+    """Args: command: the arguments of a registered command line, as texts."""
+
+    def __init__(self, registry: Registry, control: ServiceControl, command: Callable[[str], list[str]]) -> None:
         self._registry = registry
         self._control = control
+        self._command = command
 
     def _key(self, name: str) -> KeyRef:
         top = self._registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0]
@@ -42,6 +46,10 @@ class WindowsServices:
         number = start.number if start else None
         word = START.get(number, "manual") if number is not None else "manual"
         return Service(name, self._control.running(name), word, self._registry.text(key, "DisplayName"))
+
+    def parts(self, name: str) -> ServiceParts:
+        image = self._registry.text(self._key(name), "ImagePath")
+        return ServiceParts(programs=tuple(self._command(image)[:1])) if image else ServiceParts()
 
     def stop(self, name: str) -> None:
         self._control.stop(name)
