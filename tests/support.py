@@ -2,20 +2,28 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
+import io
 import json
 import os
 import shutil
 import stat
 import subprocess
+import sys
 import time
+import traceback
 from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
+from kleff.__main__ import main
 from kleff.registry.regfile import RegKey, decode, parse
 
+INSTALLED = os.environ.get("KLEFF_INSTALLED") == "1"  # every command by the installed program
 IS_ROOT = os.geteuid() == 0
 
 
@@ -40,20 +48,49 @@ class Kleff:
         self.cases = folder / "cases"
 
     def __call__(
-        self, *arguments: object, code: int | None = 0, cases: bool = True, env: dict[str, str] | None = None, timeout: float = 120
-    ) -> Done:
-        """Run a command; `code` is what it must end with (None: any)."""
+        self, *arguments: object, code: int | None = 0, cases: bool = True, env: dict[str, str] | None = None, timeout: float = 120,
+        installed: bool = False,
+    ) -> Done:  # fmt: skip
+        """Give a command; `code` is what it must end with (None: any).
+
+        Args:
+            installed: by the installed program, in a process of its own; else by a call of what that calls.
+        """
         words = [str(a) for a in arguments]
         if cases and words[0] in ("run", "resume", "undo", "restore", "discard", "cases", "report", "verify"):
             words += ["--cases", str(self.cases)]
-        done = subprocess.run(
-            [self.program, *words], capture_output=True, text=True, stdin=subprocess.DEVNULL, cwd=self.folder, timeout=timeout,
-            env={**os.environ, "HOME": str(self.folder), "COLUMNS": "200", **(env or {})},
-        )  # fmt: skip
-        result = Done(done.returncode, done.stdout, done.stderr)
+        environment = {**os.environ, "HOME": str(self.folder), "COLUMNS": "200", **(env or {})}
+        result = self._installed(words, environment, timeout) if installed or INSTALLED else self._called(words, environment)
         assert "Traceback" not in result.err, result.err
         assert code is None or result.code == code, f"kleff {' '.join(words)} ended with {result.code}\n{result.out}\n{result.err}"
         return result
+
+    def _installed(self, words: list[str], environment: dict[str, str], timeout: float) -> Done:
+        done = subprocess.run(
+            [self.program, *words], capture_output=True, text=True, stdin=subprocess.DEVNULL, cwd=self.folder, timeout=timeout,
+            env=environment,
+        )  # fmt: skip
+        return Done(done.returncode, done.stdout, done.stderr)
+
+    def _called(self, words: list[str], environment: dict[str, str]) -> Done:
+        """The same main function, with its own arguments, environment, folder and streams."""
+        out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2))
+        with ExitStack() as stack:
+            stack.enter_context(mock.patch.dict(os.environ, environment, clear=True))
+            stack.enter_context(mock.patch.object(sys, "argv", [str(self.program), *words]))
+            stack.enter_context(mock.patch.object(sys, "stdin", stack.enter_context(open(os.devnull))))
+            stack.enter_context(contextlib.chdir(self.folder))
+            stack.enter_context(contextlib.redirect_stdout(out))
+            stack.enter_context(contextlib.redirect_stderr(err))
+            try:
+                main()
+            except SystemExit as ended:
+                code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)
+            except BaseException:
+                traceback.print_exc()
+                code = 1
+        texts = [stream.buffer.getvalue().decode("utf-8") for stream in (out, err)]  # type: ignore[attr-defined]
+        return Done(code, *texts)
 
     def case(self) -> Path:
         """The newest case folder."""
