@@ -1,0 +1,321 @@
+"""Files and folders that are in memory alone, and open ones."""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import itertools
+import os
+import stat
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import cast
+
+from kleff.procedure.globs import fold
+from kleff.workstation.files.protocol import File, Folder, MountInside, Owner
+from kleff.workstation.paths import Look
+
+TICK = 1_000_000_000  # ns between two changes, so that each has a time of its own
+
+_numbers = itertools.count(1)
+_clock = itertools.count(1_700_000_000)
+
+
+def now() -> int:
+    """The time of a change, in ns."""
+    return next(_clock) * TICK
+
+
+def error(number: int, name: str) -> OSError:
+    """The `OSError` of a number."""
+    return OSError(number, os.strerror(number), name)
+
+
+@dataclass(eq=False)
+class Node:
+    """A file, a folder or a link.
+
+    Attributes:
+        mode: as in stat(2), with what it is.
+        volume: the number of its volume; below: of a folder, spelled names and what they are, by what two spellings share.
+        links: how many names it has.
+    """
+
+    mode: int
+    volume: int
+    folded: bool
+    uid: int = 0
+    gid: int = 0
+    data: bytes = b""
+    target: str = ""
+    below: dict[str, tuple[str, Node]] = field(default_factory=dict)
+    attributes: dict[str, bytes] = field(default_factory=dict)
+    links: int = 1
+    accessed: int = field(default_factory=now)
+    changed: int = field(default_factory=now)
+    number: int = field(default_factory=lambda: next(_numbers))
+
+    @property
+    def is_folder(self) -> bool:
+        return stat.S_ISDIR(self.mode)
+
+    def look(self) -> Look:
+        size = len(self.data) if stat.S_ISREG(self.mode) else len(self.target)
+        return Look((self.volume, self.number), self.mode, size, self.uid, self.gid, self.links, (self.accessed, self.changed), size)
+
+    def key(self, name: str) -> str:
+        return fold(name) if self.folded else name
+
+    def get(self, name: str) -> Node:
+        """What has this name.
+
+        Raises:
+            OSError: nothing, or this is no folder.
+        """
+        if not self.is_folder:
+            raise error(errno.ENOTDIR, name)
+        found = self.below.get(self.key(name))
+        if found is None:
+            raise error(errno.ENOENT, name)
+        return found[1]
+
+    def put(self, name: str, node: Node) -> None:
+        """Give something a name that is free.
+
+        Raises:
+            FileExistsError: it is not.
+        """
+        if self.key(name) in self.below:
+            raise error(errno.EEXIST, name)
+        self.below[self.key(name)] = (name, node)
+        self.changed = now()
+
+    def drop(self, name: str) -> Node:
+        """Take a name away."""
+        node = self.get(name)
+        del self.below[self.key(name)]
+        self.changed = now()
+        return node
+
+    def new(self, mode: int, **more: str) -> Node:
+        """Something new for this folder."""
+        return Node(mode, self.volume, self.folded, **more)  # type: ignore[arg-type]
+
+    def copy(self) -> Node:
+        """The same with a number of its own; of a folder without what is in it."""
+        return Node(
+            self.mode, self.volume, self.folded, self.uid, self.gid, self.data, self.target, {}, dict(self.attributes), 1, self.accessed,
+            self.changed,
+        )  # fmt: skip
+
+
+class MemoryHandle:
+    """Something open."""
+
+    def __init__(self, node: Node) -> None:
+        self.node = node
+
+    def look(self) -> Look:
+        return self.node.look()
+
+    def attributes(self) -> dict[str, bytes]:
+        return dict(self.node.attributes)
+
+    def set_owner(self, uid: int, gid: int) -> None:
+        self.node.uid, self.node.gid = uid, gid
+
+    def set_mode(self, mode: int) -> None:
+        self.node.mode = stat.S_IFMT(self.node.mode) | mode
+
+    def set_attribute(self, name: str, value: bytes) -> None:
+        self.node.attributes[name] = value
+
+    def set_times(self, times: tuple[int, int]) -> None:
+        self.node.accessed, self.node.changed = times
+
+    def flush(self) -> None: ...
+
+    def close(self) -> None: ...
+
+
+class MemoryFile(MemoryHandle):
+    """An open file; implements `File`."""
+
+    def __init__(self, node: Node) -> None:
+        super().__init__(node)
+        self._at = 0
+
+    def read(self, size: int) -> bytes:
+        data = self.node.data[self._at : self._at + size]
+        self._at += len(data)
+        return data
+
+    def truncate(self, size: int) -> None:
+        self.node.data = self.node.data[:size].ljust(size, b"\0")
+        self.node.changed = now()
+
+    def write(self, data: bytes) -> None:
+        self.write_at(data, self._at)
+        self._at += len(data)
+
+    def write_at(self, data: bytes, at: int) -> None:
+        before = self.node.data.ljust(at, b"\0")
+        self.node.data = before[:at] + data + before[at + len(data) :]
+        self.node.changed = now()
+
+
+class MemoryFolder(MemoryHandle):
+    """An open folder; implements `Folder`."""
+
+    def names(self) -> list[str]:
+        return [name for name, _ in self.node.below.values()]
+
+    def look_at(self, name: str) -> Look:
+        return self.node.get(name).look()
+
+    @contextmanager
+    def folder(self, name: str) -> Iterator[Folder]:
+        yield MemoryFolder(entered(self.node, name))
+
+    @contextmanager
+    def file(self, name: str) -> Iterator[File]:
+        node = self.node.get(name)
+        if stat.S_ISLNK(node.mode):
+            raise error(errno.ELOOP, name)
+        yield MemoryFile(node)
+
+    def create(self, name: str) -> File:
+        node = self.node.new(stat.S_IFREG | 0o600)
+        self.node.put(name, node)
+        return MemoryFile(node)
+
+    def make_folder(self, name: str, mode: int = 0o700) -> None:
+        self.node.put(name, self.node.new(stat.S_IFDIR | mode))
+
+    def make_link(self, name: str, target: str) -> None:
+        self.node.put(name, self.node.new(stat.S_IFLNK | 0o777, target=target))
+
+    def read_link(self, name: str) -> str:
+        node = self.node.get(name)
+        if not stat.S_ISLNK(node.mode):
+            raise error(errno.EINVAL, name)
+        return node.target
+
+    def set_link(self, name: str, owner: Owner, times: tuple[int, int]) -> None:
+        node = self.node.get(name)
+        if owner:
+            node.uid, node.gid = owner
+        node.accessed, node.changed = times
+
+    def remove(self, name: str) -> None:
+        if self.node.get(name).is_folder:
+            raise error(errno.EISDIR, name)
+        self.node.drop(name).links -= 1
+
+    def remove_if_empty(self, name: str) -> None:
+        node = self.node.get(name)
+        if not node.is_folder:
+            raise error(errno.ENOTDIR, name)
+        if not node.below:
+            self.node.drop(name)
+
+    def rename(self, name: str, to: Folder, to_name: str) -> None:
+        node, target = self.node.get(name), node_of(to)
+        if node.volume != target.volume:
+            raise error(errno.EXDEV, name)
+        target.put(to_name, node)
+        self.node.drop(name)
+
+    def link(self, name: str, to: Folder, to_name: str) -> None:
+        node, target = self.node.get(name), node_of(to)
+        if node.is_folder or node.volume != target.volume:
+            raise error(errno.EPERM if node.is_folder else errno.EXDEV, name)
+        target.put(to_name, node)
+        node.links += 1
+
+    def sha256(self, name: str) -> str:
+        node = self.node.get(name)
+        if not stat.S_ISREG(node.mode):
+            raise error(errno.EINVAL, name)
+        return hashlib.sha256(node.data).hexdigest()
+
+    def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
+        copy = self.node.get(name).copy()
+        copy.volume = node_of(to).volume
+        node_of(to).put(to_name, copy)
+        return hashlib.sha256(copy.data).hexdigest()
+
+    def copy_tree(self, name: str, to: Folder, to_name: str, told: Callable[[int, int], None]) -> None:
+        _copy(self.node.get(name), node_of(to), to_name, {}, told)
+
+    def delete_copied(self, name: str, to: Folder, to_name: str) -> list[str]:
+        left = _left(self.node.get(name), node_of(to).get(to_name))
+        if not left:
+            self.node.drop(name)
+        return left
+
+    def delete_tree(self, name: str, told: Callable[[int], None]) -> None:
+        if self.node.key(name) in self.node.below:
+            told(sum(1 for _ in _all(self.node.drop(name))))
+
+    def may_change(self) -> bool:
+        return True
+
+    def ours(self, name: str) -> bool:
+        node = self.node.get(name)
+        return node.is_folder and not node.uid and not stat.S_IMODE(node.mode) & 0o077
+
+    def flush_volume(self) -> None: ...
+
+
+def entered(node: Node, name: str) -> Node:
+    """A folder in a folder; no link is followed.
+
+    Raises:
+        OSError: it is none.
+    """
+    below = node.get(name)
+    if not below.is_folder:
+        raise error(errno.ELOOP if stat.S_ISLNK(below.mode) else errno.ENOTDIR, name)
+    return below
+
+
+def node_of(folder: Folder) -> Node:
+    """The node of a folder that this half has opened."""
+    return cast(MemoryFolder, folder).node
+
+
+def _all(node: Node) -> Iterator[Node]:
+    yield node
+    for _, below in list(node.below.values()):
+        yield from _all(below)
+
+
+def _copy(node: Node, to: Node, name: str, known: dict[int, Node], told: Callable[[int, int], None]) -> None:
+    copy = known.get(node.number)
+    if copy is None:
+        copy = known[node.number] = node.copy()
+        copy.volume = to.volume
+    else:
+        copy.links += 1
+    to.put(name, copy)
+    for below_name, below in node.below.values():
+        _copy(below, copy, below_name, known, told)
+        told(1, len(below.data))
+    copy.changed = node.changed
+
+
+def _left(node: Node, copy: Node) -> list[str]:
+    """What of a folder is not as in its copy."""
+    left = []
+    for key, (name, below) in node.below.items():
+        twin = copy.below.get(key, (name, None))[1]
+        if twin is None or (twin.mode, twin.data, twin.target) != (below.mode, below.data, below.target):
+            left.append(name)
+        else:
+            left += [f"{name}/{more}" for more in _left(below, twin)]
+    return left
+
+
+__all__ = ["MemoryFile", "MemoryFolder", "MountInside", "Node", "entered", "error", "node_of"]
