@@ -53,7 +53,7 @@ def test_how_a_program_ended_is_kept(tmp_path: Path) -> None:
     assert output.read_text() == "said\nwrong\n"
     with pytest.raises(ActionFailed, match=r"/nowhere/un cannot be started: No such file"):
         running.start(["/nowhere/un"], tmp_path / "none.txt", ENVIRONMENT)
-    assert not record_of(tmp_path / "none.txt").exists()
+    assert recorded(tmp_path / "none.txt")["program"] == 0
 
 
 def test_a_copy_it_hands_over_to_is_followed(tmp_path: Path) -> None:

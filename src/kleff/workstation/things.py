@@ -182,6 +182,7 @@ class Running:
         pid, started: of the process that runs it (of the command itself, where an earlier release started it).
         output: where what it says is kept; how it ended is kept beside it.
         program: its own number, once that is known; code: how it ended, once it has.
+        begun: False if it is known that it never was started.
     """
 
     pid: int
@@ -189,6 +190,7 @@ class Running:
     output: Path
     program: int = 0
     code: int | None = None
+    begun: bool = True
 
 
 # Told which process runs a command, before the command itself is started.

@@ -90,23 +90,23 @@ def earlier(hands: Hands, action: int) -> str:
 
 
 def _how(effect: CommandRan, one: Journaled, hands: Hands) -> str:
-    code = effect.code
+    code, begun = effect.code, not effect.boot  # an earlier release kept neither
     if code is None and effect.pid:
-        code = _to_the_end(effect, one, hands)
+        running = _to_the_end(effect, one, hands)
+        code, begun = running.code, running.begun
     if code == 0:
         return "ended"
-    never_started = bool(effect.boot) and not effect.pid
-    return "" if code is not None or effect.failed or never_started else "cut off"
+    return "cut off" if code is None and begun and not effect.failed else ""
 
 
-def _to_the_end(effect: CommandRan, one: Journaled, hands: Hands) -> int | None:
-    """Wait for a command that a killed run started; returns how it ended, if its supervisor has kept that."""
+def _to_the_end(effect: CommandRan, one: Journaled, hands: Hands) -> Running:
+    """Wait for a command that a killed run started; what its supervisor has kept of its end is known then."""
     commands, here = hands.workstation.commands, effect.boot == hands.workstation.boot
-    if commands is None:
-        return None
     running = Running(effect.pid if here else 0, effect.started, hands.case.output(one.id))
+    if commands is None:
+        return running
     if not commands.wait(running, 0.25):
         hands.progress.say("     the command that was started before is still at work: waiting for it")
     while not commands.wait(running, 0.25):
         hands.check_stop("the command that was started before is still at work", "resume")
-    return running.code
+    return running

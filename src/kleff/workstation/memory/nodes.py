@@ -277,7 +277,7 @@ def entered(node: Node, name: str) -> Node:
     """
     below = node.get(name)
     if not below.is_folder:
-        raise error(errno.ELOOP if stat.S_ISLNK(below.mode) else errno.ENOTDIR, name)
+        raise error(errno.ENOTDIR, name)
     return below
 
 

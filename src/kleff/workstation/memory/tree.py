@@ -117,7 +117,12 @@ class MemoryTree:
     def look(self, path: WPath) -> Look | None:
         try:
             return (self._node(path.parent).get(path.name) if path.parts else self._node(path)).look()
-        except (FileNotFoundError, NotADirectoryError):
+        except FileNotFoundError:
+            return None
+        except NotADirectoryError:
+            above = (self.look(WPath(self.style, path.volume, path.parts[:end])) for end in range(1, len(path.parts)))
+            if any(look is not None and look.is_link for look in above):
+                raise error(errno.ELOOP, str(path)) from None
             return None
 
     def names(self, path: WPath) -> list[str]:

@@ -97,9 +97,10 @@ class MemoryLinux:
         self.services, self.packages = MemoryServices(), MemoryPackages(self.files)
         self.processes, self.commands = MemoryProcesses(self.files), MemoryCommands(self.files)
         lines = ["root:x:0:0::/root:/bin/sh"]
+        self.files.add("/home", folder=True)
         for number, account in enumerate(self.accounts, 1001):
             lines.append(f"{account}:x:{number}:{number}::/home/{account}:/bin/sh")
-            self.files.add(f"/home/{account}", folder=True)
+            self.files.add(f"/home/{account}", folder=True, uid=number)
             self.files.add(f"/home/{account}/Documents/notes.txt", f"{account}'s own", uid=number)
         self.files.add("/etc/passwd", "\n".join(lines) + "\n")
         for name in ("/root", "/usr/bin", "/usr/lib", "/var/lib", "/opt", "/tmp", "/var/log"):

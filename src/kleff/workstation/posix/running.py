@@ -32,7 +32,7 @@ class Record(msgspec.Struct, kw_only=True):
     """What the supervisor has kept of a program.
 
     Attributes:
-        program, started: its number and start time; code, ended: how and when it ended.
+        program, started: its number and start time, 0 before it is started; code, ended: how and when it ended.
         left: the processes that it has left at work.
     """
 
@@ -128,11 +128,12 @@ def _over(running: Running) -> bool:
     """Whether a program has ended: its record says so, or neither it nor its supervisor runs any more."""
     watched = _alive(running.pid, running.started)  # asked first: what ends after this has left its record
     record = _recorded(running.output)
+    running.begun = watched or record is not None
     if record is not None:
         running.program, running.code = record.program, record.code
         if record.code is not None:
             return True
-        watched = watched or _alive(record.program, record.started)
+        watched = watched or (record.program > 0 and _alive(record.program, record.started))
     return not watched
 
 

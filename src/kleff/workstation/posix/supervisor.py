@@ -37,6 +37,7 @@ def main(told: int, answers: int) -> None:
         if not order.endswith(b"\n"):
             return  # whoever asked is gone, and nothing was started
         job = json.loads(order)
+        _keep(job["record"], {"program": 0, "started": 0.0})  # without any record nothing can have been started
         try:
             program, hidden = _start(job)
         except OSError as error:

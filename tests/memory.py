@@ -1,0 +1,110 @@
+"""Workstations in memory for the tests: a whole run in a few hundredths of a second, and a kill at any journal write as an exception."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from kleff.case.record.journal import Journal
+from kleff.case.undo import Undone
+from kleff.engine.job import Job, Preview
+from kleff.engine.library import parse
+from kleff.engine.run import Ended
+from kleff.objects.base.action import Action
+from kleff.workstation.memory.workstation import MemoryLinux, MemoryWindows
+
+EVIDENCE = {"windows": "[[evidence]]\npath = 'C:\\nowhere'\n", "linux": "[[evidence]]\npath = '/nowhere'\n"}
+
+
+class Bench:
+    """A workstation in memory, and what is done with procedures on it.
+
+    Attributes:
+        on: the workstation, to put things on it.
+    """
+
+    def __init__(self, folder: Path, system: str = "windows") -> None:
+        self.folder = folder
+        self.system = system
+        self.on: Any = MemoryWindows(folder / "state") if system == "windows" else MemoryLinux(folder / "state")
+
+    def job(self, body: str, versions: str = "") -> Job:
+        """A job for a procedure with a minimal head around `body`."""
+        head = 'format = 1\n[product]\nid = "sample"\nname = "Sample"\n' + (f'versions = "{versions}"\n' if versions else "")
+        text = head + body + ("" if "[[evidence]]" in body else EVIDENCE[self.system])
+        return Job(self.on.open(), parse(text.encode(), "sample.toml"))
+
+    def preview(self, body: str, *answers: str, **more: Any) -> Preview:
+        return self.job(body, **more).preview(answers)
+
+    def plan(self, body: str, *answers: str, phase: str = "", **more: Any) -> list[Action]:
+        """The actions of a procedure, of one phase if it is named."""
+        return [a for a in self.preview(body, *answers, **more).plan.actions if phase in ("", a.phase)]
+
+    def run(self, body: str, *answers: str, **more: Any) -> tuple[Job, Ended]:
+        """Run it; returns the job of the case."""
+        job = self.job(body, **more)
+        folder, ended = job.run(job.preview(answers, compared=False), self.folder / "cases")
+        return self.again(job, folder), ended
+
+    def again(self, job: Job, case: Path) -> Job:
+        """The job of a case, as another Kleff would open it: nothing that was in memory is known any more."""
+        from kleff.case.record.beforehand import read_beforehand
+        from kleff.case.record.folder import open_case
+        from kleff.engine.case_job import answers_of, procedure_of
+
+        with open_case(case) as opened:
+            read_beforehand(opened)
+            return replace(job, workstation=self.on.open(), procedure=procedure_of(opened), case=case, answers=answers_of(opened))
+
+    def undo(self, job: Job) -> Undone:
+        return job.undo()
+
+    @property
+    def files(self) -> dict[tuple[str, ...], tuple[object, ...]]:
+        """Everything there is, to be compared."""
+        found: dict[tuple[str, ...], tuple[object, ...]] = self.on.files.snapshot()
+        return found
+
+    def names(self, top: str) -> list[str]:
+        """What lies below a folder, with its path from there."""
+        path = self.on.files.path(top)
+        return sorted("/".join(p.parts[len(path.parts) :]) for p, _ in self.on.files.walk(path) if p != path)
+
+
+class Killed(BaseException):
+    """What stands for a kill: nothing after it is written any more."""
+
+
+@contextmanager
+def killed_at(write: int, after: bool) -> Iterator[list[int]]:
+    """Within, the `write`th write of a journal is the last: it does not happen, or has (`after`). Gives the list of writes so far."""
+    original, seen = Journal.write, [0]
+
+    @contextmanager
+    def counted(self: Journal) -> Iterator[object]:
+        seen[0] += 1
+        if seen[0] > write > 0:
+            raise Killed
+        with original(self) as db:
+            yield db
+            if seen[0] == write and not after:
+                raise Killed
+        if seen[0] == write and after:
+            raise Killed
+
+    Journal.write = counted  # type: ignore[method-assign,assignment]
+    try:
+        yield seen
+    except Killed:
+        pass
+    finally:
+        Journal.write = original  # type: ignore[method-assign]
+
+
+def states(actions: Sequence[Action]) -> dict[str, tuple[str, str]]:
+    """State and reason by what an action is about."""
+    return {a.target: (a.state, a.reason) for a in actions}
