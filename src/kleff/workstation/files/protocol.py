@@ -90,7 +90,7 @@ class Folder(Handle, Protocol):
         """A file or link."""
 
     def remove_if_empty(self, name: str) -> None:
-        """A folder, if there is nothing in it."""
+        """A folder, if it is there and there is nothing in it."""
 
     def rename(self, name: str, to: Folder, to_name: str) -> None:
         """Move within one volume; never replaces anything.

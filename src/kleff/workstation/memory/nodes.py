@@ -214,10 +214,10 @@ class MemoryFolder(MemoryHandle):
         self.node.drop(name).links -= 1
 
     def remove_if_empty(self, name: str) -> None:
-        node = self.node.get(name)
-        if not node.is_folder:
+        node = self.node.below.get(self.node.key(name), (name, None))[1]
+        if node is not None and not node.is_folder:
             raise error(errno.ENOTDIR, name)
-        if not node.below:
+        if node is not None and not node.below:
             self.node.drop(name)
 
     def rename(self, name: str, to: Folder, to_name: str) -> None:
@@ -229,6 +229,8 @@ class MemoryFolder(MemoryHandle):
 
     def link(self, name: str, to: Folder, to_name: str) -> None:
         node, target = self.node.get(name), node_of(to)
+        if target.key(to_name) in target.below:
+            raise error(errno.EEXIST, name)
         if node.is_folder or node.volume != target.volume:
             raise error(errno.EPERM if node.is_folder else errno.EXDEV, name)
         target.put(to_name, node)

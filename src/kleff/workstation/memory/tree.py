@@ -165,7 +165,7 @@ class MemoryTree:
         for index, part in enumerate(parts):
             name, below = node.below.get(node.key(part), (part, None))
             if below is None or (index < len(parts) - 1 and not below.is_folder and not stat.S_ISLNK(below.mode)):
-                return Resolved(done.child(*parts[index:]), links, False)
+                return Resolved(done.child(*parts[index:]), links, below is not None)
             if index < len(parts) - 1 and stat.S_ISLNK(below.mode):
                 return self._follow(done.child(name), below, parts[index + 1 :], links, depth)
             node, done = below, done.child(name)
