@@ -1,4 +1,7 @@
-"""What the guard refuses and keeps: each with its reason, exit 3, and nothing touched."""
+"""What the guard refuses and keeps, seen at the command line: each with its reason, exit 3, and nothing touched.
+
+Which places those are is asked of the engine itself, in `test_engine.py`.
+"""
 
 from __future__ import annotations
 
@@ -30,19 +33,7 @@ def refused(kleff: Kleff, on: str, top: Path, path: str) -> str:
     [
         ("C:\\", "root of a volume"),
         (r"C:\Users", "holds the home folder"),
-        (r"C:\Users\mira", "is the home folder of mira"),
-        ("{user.home}", "is the home folder of"),
         (r"{user.documents}\**", "without a wildcard"),
-        (r"{user.documents}\Tag*", "without a wildcard"),
-        ("{user.documents}", "the documents folder of"),
-        (r"{user.home}\AppData", "system's own"),
-        ("{user.roaming}", "system's own"),
-        (r"{program_files}\*", "must be named in full"),
-        (r"{program_files}\Brindle*", "must be named in full"),
-        ("{program_files}", "system's own"),
-        (r"C:\Windows", "system's own"),
-        (r"C:\Windows\System32\drivers", "system's own"),
-        (r"C:\Windows\System32\*.exe", "four letters"),
         (r"C:\Windows\Fonts\seed01.ttf", "which is the system's own"),
     ],
 )
@@ -54,10 +45,6 @@ def test_places_of_a_windows_workstation(kleff: Kleff, lab: Path, path: str, why
     ("key", "why"),
     [
         (r"HKLM\Software\Microsoft", "system's own"),
-        (r"HKLM\SOFTWARE\Wow6432Node\Microsoft\Windows", "system's own"),
-        (r"HKLM\SYSTEM\CurrentControlSet", "system's own"),
-        (r"HKCU\Software", "system's own"),
-        (r"HKCR\CLSID", "system's own"),
         (r"HKLM\Software\Microsoft\Windows\CurrentVersion\Run", "system's own"),
     ],
 )
@@ -72,14 +59,7 @@ def test_keys_of_the_system(kleff: Kleff, lab: Path, key: str, why: str) -> None
     ("path", "why"),
     [
         ("/", "root of a volume"),
-        ("/usr", "system's own"),
-        ("/usr/bin", "system's own"),
         ("/bin", "system's own"),
-        ("/etc/passwd", "system's own"),
-        ("/home", "holds the home folder"),
-        ("/home/mira", "home folder of mira"),
-        ("/var/lib/dpkg/status", "system's own"),
-        ("/opt/*", "must be named in full"),
         ("/usr/bin/ta*", "four letters"),
         ("/usr/share/app/**/deep", None),
     ],

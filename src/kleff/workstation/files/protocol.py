@@ -120,7 +120,7 @@ class Folder(Handle, Protocol):
         """Delete what has been copied, as far as it is as in the copy. Returns what is left."""
 
     def delete_tree(self, name: str, told: Callable[[int], None]) -> None:
-        """Delete with all below, never across a mount; done twice is done once. `told` is given how many items have gone.
+        """Delete with all below, never across a mount; done twice is done once. `told` is given how many items in it have gone.
 
         Raises:
             MountInside: something is mounted there.

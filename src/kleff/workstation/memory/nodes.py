@@ -259,7 +259,8 @@ class MemoryFolder(MemoryHandle):
 
     def delete_tree(self, name: str, told: Callable[[int], None]) -> None:
         if self.node.key(name) in self.node.below:
-            told(sum(1 for _ in _all(self.node.drop(name))))
+            gone = self.node.drop(name)
+            told(sum(1 for _ in _all(gone)) - gone.is_folder)
 
     def may_change(self) -> bool:
         return True

@@ -153,16 +153,14 @@ class PosixTree:
         except FileNotFoundError:
             return None
         except NotADirectoryError as error:
-            if self._link_on_way(path):
-                raise OSError(errno.ELOOP, "a folder on the way is a link", str(path)) from error
+            self._refuse_link_on_way(path, error)
             return None
 
-    def _link_on_way(self, path: WPath) -> bool:
+    def _refuse_link_on_way(self, path: WPath, error: OSError) -> None:
         for end in range(1, len(path.parts)):
             host = os.path.join(self.volumes[path.volume], *self.actual(path).parts[:end])
             if os.path.islink(host):
-                return True
-        return False
+                raise OSError(errno.ELOOP, "a folder on the way is a link", str(path)) from error
 
     def names(self, path: WPath) -> list[str]:
         try:
@@ -266,6 +264,9 @@ class PosixTree:
                 with self._folder(path) as fd:
                     count(fd, tally, min(processes, os.cpu_count() or 1))
         except FileNotFoundError:
+            return Measure(0, 0, 0)
+        except NotADirectoryError as error:
+            self._refuse_link_on_way(path, error)
             return Measure(0, 0, 0)
         return Measure(tally.items, tally.files, tally.bytes, tally.privileged)
 
