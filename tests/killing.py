@@ -16,7 +16,7 @@ from pathlib import Path
 
 import kleff.__main__
 import kleff.cli.app
-import kleff.engine.run
+import kleff.engine.cases.run
 from kleff.case.record.journal import Journal
 
 KILLED = -signal.SIGKILL

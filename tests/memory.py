@@ -10,9 +10,9 @@ from typing import Any
 
 from kleff.case.record.journal import Journal
 from kleff.case.undo import Undone
+from kleff.engine.cases.run import Ended
 from kleff.engine.job import Job, Preview
 from kleff.engine.library import parse
-from kleff.engine.run import Ended
 from kleff.objects.base.action import Action
 from kleff.workstation.memory.workstation import MemoryLinux, MemoryWindows
 
@@ -54,7 +54,7 @@ class Bench:
         """The job of a case, as another Kleff would open it: nothing that was in memory is known any more."""
         from kleff.case.record.beforehand import read_beforehand
         from kleff.case.record.folder import open_case
-        from kleff.engine.case_job import answers_of, procedure_of
+        from kleff.engine.cases.case_job import answers_of, procedure_of
 
         with open_case(case) as opened:
             read_beforehand(opened)

@@ -18,7 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from killing import KILLED, points, run_until
-from kleff.case.bag.pax import Head, pack
+from kleff.case.bag.pax import Header, pack
 from kleff.workstation.lab.replacement import build_replacement, reinstall
 from support import IS_ROOT, Kleff, clone, differences, hives, lasting, linux_tree, procedure, tree, write
 from test_hostile import SECONDS, swapping
@@ -296,7 +296,7 @@ def edit(bag: Path, label: str, change: Callable[[dict[str, Any]], object]) -> N
     seal(bag)
 
 
-def repack(bag: Path, label: str, heads: list[tuple[Head, bytes]]) -> None:
+def repack(bag: Path, label: str, heads: list[tuple[Header, bytes]]) -> None:
     """Another archive in place of the saved one, with an index that fits."""
     import zstandard
 
@@ -358,7 +358,7 @@ HARM: dict[str, tuple[Callable[[Path], object], str]] = {
         lambda b: edit(b, "data", lambda i: [hide(i), i.update(variable="", base_b64="", account="")]),
         "the procedure saves nothing from",
     ),
-    "a device": (lambda b: repack(b, "data", [(Head(b"mira/home/studio", b"4"), b"")]), "a member of the kind"),
+    "a device": (lambda b: repack(b, "data", [(Header(b"mira/home/studio", b"4"), b"")]), "a member of the kind"),
     "a member that the index lacks": (lambda b: edit(b, "data", lambda i: i["members"].pop()), "holds more than its index"),
     "a member that the archive lacks": (
         lambda b: edit(b, "data", lambda i: i["members"].append({**first(i), "member": "x", "relative_b64": to("x")})),

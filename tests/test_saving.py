@@ -157,7 +157,7 @@ def test_what_need_not_be_saved_does_not_stop_the_run(kleff: Kleff, lab: Path, t
 
 BYTES = st.binary(min_size=1, max_size=300).filter(lambda b: b"\0" not in b)
 HEADS = st.builds(
-    pax.Head,
+    pax.Header,
     name=st.from_regex(rb"[a-z%.]([a-z/%.]{0,298}[a-z%.])?", fullmatch=True),
     kind=st.sampled_from([pax.FILE, pax.FOLDER, pax.LINK]),
     size=st.integers(0, 3000),
@@ -173,7 +173,7 @@ HEADS = st.builds(
 
 @given(st.lists(HEADS, max_size=6))
 @settings(max_examples=80, deadline=None)
-def test_archives_are_read_as_they_were_written(heads: list[pax.Head]) -> None:
+def test_archives_are_read_as_they_were_written(heads: list[pax.Header]) -> None:
     """By our reader exactly, and by the standard library's as far as that goes."""
     raw = b""
     for head in heads:
@@ -184,7 +184,7 @@ def test_archives_are_read_as_they_were_written(heads: list[pax.Head]) -> None:
         raw += pax.pack(head) + b"x" * head.size + pax.fill(head.size)
     raw += pax.END
     reader = pax.Reader(io.BytesIO(raw).read)
-    found = [(head, sum(map(len, reader.content()))) for head in reader.heads()]
+    found = [(head, sum(map(len, reader.content()))) for head in reader.headers()]
     assert [h for h, _ in found] == heads
     assert [n for _, n in found] == [h.size for h in heads]
     with tarfile.open(fileobj=io.BytesIO(raw)) as archive:
@@ -196,11 +196,11 @@ def test_archives_are_read_as_they_were_written(heads: list[pax.Head]) -> None:
 @settings(max_examples=150, deadline=None)
 def test_the_reader_takes_nothing_else(noise: bytes, at: int) -> None:
     """Damage is said, never followed; nothing but its own error comes out."""
-    raw = bytearray(pax.pack(pax.Head(b"a/b", pax.FILE, 700)) + b"x" * 700 + pax.fill(700) + pax.END)
+    raw = bytearray(pax.pack(pax.Header(b"a/b", pax.FILE, 700)) + b"x" * 700 + pax.fill(700) + pax.END)
     raw[at : at + len(noise)] = noise
     reader = pax.Reader(io.BytesIO(bytes(raw)).read)
     try:
-        for _ in reader.heads():
+        for _ in reader.headers():
             for _ in reader.content():
                 pass
     except pax.BadArchive:

@@ -123,7 +123,7 @@ def watching(quiet: bool) -> Iterator[Progress]:
 
 @contextlib.contextmanager
 def _signals(progress: Plain) -> Iterator[None]:
-    def heard(number: int, frame: FrameType | None) -> None:
+    def on_signal(number: int, frame: FrameType | None) -> None:
         if progress.stop:
             raise StopAtOnce
         progress.stop = True
@@ -132,7 +132,7 @@ def _signals(progress: Plain) -> Iterator[None]:
     wanted = [signal.SIGINT, signal.SIGTERM]
     if sys.platform != "win32":  # which has no hang-up
         wanted.append(signal.SIGHUP)
-    before = {n: signal.signal(n, heard) for n in wanted}
+    before = {n: signal.signal(n, on_signal) for n in wanted}
     try:
         yield
     finally:

@@ -68,10 +68,10 @@ def restore(
     from kleff.cli.progress import watching
     from kleff.cli.show import message, show
     from kleff.cli.work import closing, saying
+    from kleff.engine.cases.restore import Wanted, check_room
+    from kleff.engine.cases.restoring import make_restore_plan
     from kleff.engine.opening import Ticket
     from kleff.engine.readiness import refuse_if_refused
-    from kleff.engine.restore import Wanted, check_room
-    from kleff.engine.restoring import make_restore_plan
     from kleff.errors import NotClean
     from kleff.objects.base.action import MANUAL
     from kleff.report.documents import encode
@@ -115,7 +115,7 @@ def _opened(
     from kleff.case.record.folder import find_case
     from kleff.cli.common import check_named, library_of
     from kleff.cli.progress import watching
-    from kleff.engine.restoring import opened_bag, opened_case, verified
+    from kleff.engine.cases.restoring import opened_bag, opened_case, verified
 
     folder, shelf = Path(saved), library_of(library)
     if (folder / "bagit.txt").is_file():

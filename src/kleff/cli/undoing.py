@@ -26,7 +26,7 @@ def undo(
     from kleff.cli.common import confirm, default_cases
     from kleff.cli.progress import watching
     from kleff.cli.show import show
-    from kleff.engine.case_job import check_can_undo
+    from kleff.engine.cases.case_job import check_can_undo
     from kleff.engine.job import Job
     from kleff.errors import NotClean
     from kleff.report.summary import actions_named, undo_question, undone_page

@@ -33,9 +33,9 @@ from kleff.cli.options import (
 
 if TYPE_CHECKING:
     from kleff.case.bag.encryption import BagKey
+    from kleff.engine.cases.run import Ended
     from kleff.engine.job import Job, Preview
     from kleff.engine.opening import Opened
-    from kleff.engine.run import Ended
     from kleff.objects.base.here import Here
     from kleff.objects.base.secrets import Secrets
 

@@ -28,9 +28,9 @@ if TYPE_CHECKING:  # what only a run needs is not loaded for a look
     from kleff.case.bag.encryption import BagKey
     from kleff.case.discard import Holds
     from kleff.case.undo import Undone
-    from kleff.engine.case_job import CaseRecord
-    from kleff.engine.restore import Wanted
-    from kleff.engine.run import Ended
+    from kleff.engine.cases.case_job import CaseRecord
+    from kleff.engine.cases.restore import Wanted
+    from kleff.engine.cases.run import Ended
 
 ASIDE = ("before", "backup", "verify", "after")
 
@@ -83,7 +83,7 @@ class Job(Opened):
             Refused: the workstation is another, or others could have changed the case.
         """
         from kleff.case.record.folder import open_case
-        from kleff.engine.case_job import answers_of, procedure_of, spare_of, workstation_of
+        from kleff.engine.cases.case_job import answers_of, procedure_of, spare_of, workstation_of
 
         with open_case(folder) as case:
             procedure = procedure_of(case)
@@ -172,7 +172,7 @@ class Job(Opened):
             Refused: something in the plan is refused, or it should not begin now; nothing was changed.
             Stopped, Interrupted, RestartNeeded: the case is open.
         """
-        from kleff.engine.run import Runner
+        from kleff.engine.cases.run import Runner
 
         refuse_if_refused(preview.plan)
         check_ready(preview.here, preview.plan, cases)
@@ -194,7 +194,7 @@ class Job(Opened):
             Refused: there is nothing to go on with.
             Stopped, Interrupted, RestartNeeded: the case is open.
         """
-        from kleff.engine.case_job import resume
+        from kleff.engine.cases.case_job import resume
 
         return resume(self, skip, because, progress or Silent())
 
@@ -208,7 +208,7 @@ class Job(Opened):
             Refused: it cannot be taken back.
             Interrupted: asked to stop; it can be called again.
         """
-        from kleff.engine.case_job import undo
+        from kleff.engine.cases.case_job import undo
 
         return undo(self, only, progress or Silent())
 
@@ -221,7 +221,7 @@ class Job(Opened):
         Raises:
             Refused: the case is not finished.
         """
-        from kleff.engine.case_job import discard
+        from kleff.engine.cases.case_job import discard
 
         return discard(self, agreed, progress or Silent())
 
@@ -234,13 +234,13 @@ class Job(Opened):
         Raises:
             Refused: the case holds no finished bag, or something in it may not be put where it belongs.
         """
-        from kleff.engine.restoring import restore_case
+        from kleff.engine.cases.restoring import restore_case
 
         return restore_case(self, wanted, progress or Silent())
 
     def record(self) -> CaseRecord:
         """What the case knows: its facts, its plan with what became of it, its effects, how it was verified."""
-        from kleff.engine.case_job import record
+        from kleff.engine.cases.case_job import record
 
         return record(self)
 

@@ -112,7 +112,7 @@ class Opened:
         from kleff.case.record.folder import create_case
         from kleff.case.record.trust import check_trusted
         from kleff.case.record.unfinished import lock
-        from kleff.engine.rows import record_plan
+        from kleff.engine.cases.rows import record_plan
 
         product = here.procedure.product
         with lock(self.workstation, purpose):

@@ -12,9 +12,9 @@ from kleff.engine.context import steps_here
 from kleff.engine.holders import Holder, planned_holders
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action
+from kleff.objects.base.checking import plan_condition
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
-from kleff.objects.base.presence import plan_condition
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration
 
@@ -87,8 +87,8 @@ def numbered(actions: list[Action], holders: list[Holder] | None = None) -> Plan
     """A plan of actions, in their order."""
     for number, action in enumerate(actions, 1):
         action.number = number
-    final = [a.number for a in actions if a.final and a.state == TO_DO]
-    return Plan(actions=actions, totals=_totals(actions), no_return=final[0] if final else 0, holders=holders or [])
+    last_ones = [a.number for a in actions if a.without_return and a.state == TO_DO]
+    return Plan(actions=actions, totals=_totals(actions), no_return=last_ones[0] if last_ones else 0, holders=holders or [])
 
 
 def plan_step(step: LoadedStep, here: Here) -> list[Action]:

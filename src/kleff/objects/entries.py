@@ -120,7 +120,7 @@ class EntryKind(Kind):
         if objection:
             action.state, action.reason = MANUAL, objection
         elif here.options.spare == "off":
-            action.final, action.undo = True, "cannot be taken back: an outside program does it"
+            action.without_return, action.undo = True, "cannot be taken back: an outside program does it"
         else:
             action.undo = "brought back from the spare"
             action.shows.append(spare_line(here, entry_plan(here, entry)))

@@ -127,7 +127,7 @@ class PackageKind(Kind):
             action.state, action.reason = REFUSED, f"the package manager says: {objection}"
             return action
         if here.options.spare == "off":
-            action.final, action.undo = True, "cannot be taken back: the package manager does it"
+            action.without_return, action.undo = True, "cannot be taken back: the package manager does it"
         else:
             action.undo = "installed again from the spare, without network"
             action.shows.append(spare_line(here, package_plan(here, [packages.record(p.name) for p in found])))

@@ -6,9 +6,9 @@ from typing import Annotated, Literal
 from msgspec import Meta
 
 from kleff.objects.base.action import Action
+from kleff.objects.base.checking import settled
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Kind
-from kleff.objects.base.presence import settled
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text
 from kleff.procedure.versions import parse_range

@@ -9,8 +9,8 @@ import kleff.case.effects  # noqa: F401  makes the kinds of effect known
 from kleff.case.bag.opened import saved_size
 from kleff.case.effects.base import effect_of
 from kleff.case.record.folder import Case
-from kleff.engine.case_job import answers_of
-from kleff.engine.rows import Row, rows
+from kleff.engine.cases.case_job import answers_of
+from kleff.engine.cases.rows import Row, rows
 from kleff.engine.verify import LEFT, UNKNOWN, Verification
 from kleff.errors import DamagedCase
 from kleff.objects.base.action import FAILED

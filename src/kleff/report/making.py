@@ -15,7 +15,7 @@ from kleff.procedure.load import Procedure
 from kleff.report.documents import PreviewDocument, SurveyDocument, VerifyDocument
 from kleff.report.parts import ActionInfo, FindingInfo, ProductInfo, SightingInfo, ThingInfo, WorkstationInfo
 from kleff.workstation.facets import Workstation
-from kleff.workstation.identity import Identity, KeyId, NameId, PathId, exact, shown
+from kleff.workstation.identity import Identity, KeyId, NameId, PathId, exact_base64, shown
 
 
 def workstation_info(workstation: Workstation) -> WorkstationInfo:
@@ -34,7 +34,7 @@ def thing_info(identity: Identity, style: PathStyle) -> ThingInfo:
     """What something is, as JSON tells it."""
     text = shown(identity, style)
     if isinstance(identity, PathId):
-        return ThingInfo(sort="path", text=text, exact_b64=exact(identity, style))
+        return ThingInfo(sort="path", text=text, exact_b64=exact_base64(identity, style))
     if isinstance(identity, KeyId):
         value = None if identity.value is None else _b64(identity.value)
         return ThingInfo(sort="key", text=text, exact_b64=_b64(f"{identity.hive}\\{identity.path}"), view=identity.view, value_b64=value)
@@ -56,7 +56,7 @@ def action_info(action: Action, workstation: Workstation) -> ActionInfo:
         number=action.number, phase=action.phase, line=action.line, kind=action.kind, label=action.label, verb=action.verb,
         target=action.target, path_b64=action.exact_path(style), about=[thing_info(i, style) for i in action.about],
         account=action.account, state=action.state, reason=action.reason, because=action.because, undo=action.undo,
-        final=action.final, items=action.items, size=action.size, optional=action.optional, after_restart=action.after_restart,
+        final=action.without_return, items=action.items, size=action.size, optional=action.optional, after_restart=action.after_restart,
         kept_inside=[f"{shown(i.what, style)}: {i.reason}" for i in action.stays], shows=action.shows,
     )  # fmt: skip
 

@@ -143,7 +143,7 @@ def _step(page: Page, actions: list[Action], plan: Plan, width: int, style: Path
 
 
 def _action(page: Page, action: Action, width: int, who: int, style: PathStyle) -> None:
-    mark = "!" if action.final and action.state == TO_DO else " "
+    mark = "!" if action.without_return and action.state == TO_DO else " "
     tone = STATE_TONES[action.state]
     beside = action.reason if len(action.reason) <= 60 else ""
     page.row(
@@ -190,9 +190,9 @@ def totals_lines(plan: Plan) -> list[str]:
         )
     if totals.keys or totals.values:
         lines.append(f"registry: {plural(totals.keys, 'key')}, {plural(totals.values, 'single value')}, exported first")
-    final = [a for a in plan.actions if a.final and a.state == TO_DO]
+    last_ones = [a for a in plan.actions if a.without_return and a.state == TO_DO]
     lines.append(
-        f"line of no return before action {plan.no_return}: {plural(len(final), 'action')} cannot be taken back"
+        f"line of no return before action {plan.no_return}: {plural(len(last_ones), 'action')} cannot be taken back"
         if plan.no_return
         else "everything can be taken back until it is discarded"
     )

@@ -5,8 +5,8 @@ from __future__ import annotations
 from itertools import groupby
 
 from kleff.case.record.folder import Case
+from kleff.engine.cases.run import Ended
 from kleff.engine.plan import Plan
-from kleff.engine.run import Ended
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, TO_DO, Action
 from kleff.objects.base.kind import kind_of, much
 from kleff.objects.base.restoring import Restoring
@@ -46,7 +46,7 @@ def restore_page(restoring: Restoring, plan: Plan) -> Page:
         for action in actions:
             if action.number == plan.no_return:
                 page.add("  ---- line of no return: what is marked ! cannot be taken back ----", "warn")
-            mark = "!" if action.final and action.state == TO_DO else " "
+            mark = "!" if action.without_return and action.state == TO_DO else " "
             beside = action.reason if len(action.reason) <= 60 else ""
             page.row(
                 (f"  {mark}{action.number:>3}  ", "warn" if mark == "!" else "dim"),

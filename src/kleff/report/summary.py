@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from kleff.case.record.folder import Case
 from kleff.case.undo import Undone
-from kleff.engine.rows import Row, rows
-from kleff.engine.run import Ended
+from kleff.engine.cases.rows import Row, rows
+from kleff.engine.cases.run import Ended
 from kleff.engine.verify import LEFT, STAYS, UNKNOWN
 from kleff.errors import UsageError
 from kleff.objects.base.action import DONE, SKIPPED

@@ -93,7 +93,7 @@ def shown(identity: Identity, style: PathStyle) -> str:
     return identity.name
 
 
-def exact(identity: Identity, style: PathStyle) -> str:
+def exact_base64(identity: Identity, style: PathStyle) -> str:
     """The bytes of a path in the workstation's own form, base64; "" for anything else."""
     return from_raw(style, identity.path).b64 if isinstance(identity, PathId) else ""
 

@@ -36,7 +36,7 @@ LEVEL = 3
 # What goes wrong where the archive is written, not where a file is read; EPIPE: what encrypts it has ended.
 NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EPIPE)
 PIECE = 1 << 19
-KINDS = {"folder": pax.FOLDER, "file": pax.FILE, "link": pax.LINK, "hard link": pax.HARD_LINK}
+TAR_TYPES = {"folder": pax.FOLDER, "file": pax.FILE, "link": pax.LINK, "hard link": pax.HARD_LINK}
 AGAIN = "close what writes to it, then resume"
 
 
@@ -125,13 +125,13 @@ class ArchiveWriter:
 
     def _put(self, member: Member, attributes: dict[str, bytes] | None = None, link: bytes = b"") -> None:
         member.attributes = {name: b64encode(value).decode() for name, value in (attributes or {}).items()}
-        head = pax.Head(
-            member.member.encode("ascii"), KINDS[member.type], member.size if member.type == "file" else 0, member.mode, member.uid,
+        header = pax.Header(
+            member.member.encode("ascii"), TAR_TYPES[member.type], member.size if member.type == "file" else 0, member.mode, member.uid,
             member.gid, member.mtime, link, member.owner.encode("utf-8", "replace"),
             # Under the name other tar programs use for them.
             {b"SCHILY.xattr." + os.fsencode(name): value for name, value in (attributes or {}).items()},
         )  # fmt: skip
-        self._write(pax.pack(head))
+        self._write(pax.pack(header))
 
     def _add_file(self, member: Member, path: WPath, look: Look, wanted: MemberSource) -> None:
         owner = wanted.account.uid if wanted.account else None
@@ -186,9 +186,9 @@ class ArchiveWriter:
         )
 
     def _name(self, path: WPath, wanted: MemberSource, relative: tuple[str, ...]) -> str:
-        head = [wanted.account.name] if wanted.account else []
-        head += [wanted.variable.replace("user.", "")] if wanted.variable else [path.volume.rstrip(":")] if path.volume else ["root"]
-        return "/".join(quote_from_bytes(os.fsencode(p), safe=" !#$&'()+,-.;=@[]^_`{}~") for p in (*head, *relative))
+        header = [wanted.account.name] if wanted.account else []
+        header += [wanted.variable.replace("user.", "")] if wanted.variable else [path.volume.rstrip(":")] if path.volume else ["root"]
+        return "/".join(quote_from_bytes(os.fsencode(p), safe=" !#$&'()+,-.;=@[]^_`{}~") for p in (*header, *relative))
 
 
 def write_archive(
@@ -309,9 +309,9 @@ def check_archive(file: Path, members: list[Member], progress: Progress, key: Ba
     expected = iter([m for m in members if m.member])
     digests: list[tuple[Member, Future[str]]] = []
     with reading_archive(file, remedy, key=key) as opened:
-        for head in opened.reader.heads():
+        for header in opened.reader.headers():
             member = next(expected, None)
-            wrong = differs(head, member) if member else "the archive holds more than its index"
+            wrong = differs(header, member) if member else "the archive holds more than its index"
             if wrong:
                 raise DamagedCase(wrong, where=str(file), remedy=remedy)
             for piece in opened.reader.content():
@@ -328,12 +328,12 @@ def check_archive(file: Path, members: list[Member], progress: Progress, key: Ba
         return opened.finish()
 
 
-def differs(head: pax.Head, member: Member) -> str:
+def differs(header: pax.Header, member: Member) -> str:
     """What an archive says otherwise than its index of one member; "" if nothing."""
-    name = _shown(head.name)
-    if head.name != member.member.encode("utf-8", "surrogateescape"):
+    name = _shown(header.name)
+    if header.name != member.member.encode("utf-8", "surrogateescape"):
         return f"{plain(member.member)} is missing in the archive, or not in its place"
-    if KINDS.get(member.type) != head.kind or (member.type == "file" and head.size != member.size):
+    if TAR_TYPES.get(member.type) != header.kind or (member.type == "file" and header.size != member.size):
         return f"{name} is of another kind or size in the archive than in its index"
     return ""
 

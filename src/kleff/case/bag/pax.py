@@ -27,7 +27,7 @@ class BadArchive(Exception):
 
 
 @dataclass
-class Head:
+class Header:
     """What an archive says of one member; `size` in bytes, `mtime` in ns, names and links as raw bytes."""
 
     name: bytes
@@ -42,22 +42,22 @@ class Head:
     extended: dict[bytes, bytes] = field(default_factory=dict)
 
 
-def pack(head: Head) -> bytes:
+def pack(header: Header) -> bytes:
     """The blocks that go before a member's content."""
-    extended = {b"mtime": b"%d.%09d" % (head.mtime // 10**9, head.mtime % 10**9), **head.extended}
-    if head.mtime < 0:
-        extended[b"mtime"] = b"-%d.%09d" % (-head.mtime // 10**9, -head.mtime % 10**9)
-    for key, value, most in ((b"path", head.name, 100), (b"linkpath", head.link, 100), (b"uname", head.owner, 31)):
+    extended = {b"mtime": b"%d.%09d" % (header.mtime // 10**9, header.mtime % 10**9), **header.extended}
+    if header.mtime < 0:
+        extended[b"mtime"] = b"-%d.%09d" % (-header.mtime // 10**9, -header.mtime % 10**9)
+    for key, value, most in ((b"path", header.name, 100), (b"linkpath", header.link, 100), (b"uname", header.owner, 31)):
         if len(value) > most:
             extended[key] = value
-    for key, number, most in ((b"size", head.size, 8**11), (b"uid", head.uid, 8**7), (b"gid", head.gid, 8**7)):
+    for key, number, most in ((b"size", header.size, 8**11), (b"uid", header.uid, 8**7), (b"gid", header.gid, 8**7)):
         if number >= most:
             extended[key] = b"%d" % number
     if any(not _is_text(v) for v in extended.values()):
         extended = {b"hdrcharset": b"BINARY", **extended}
     records = b"".join(_record(key, value) for key, value in extended.items())
-    first = _block(Head(head.name[:80] + b".pax", EXTENDED, len(records), 0o600))
-    return first + records + fill(len(records)) + _block(head)
+    first = _block(Header(header.name[:80] + b".pax", EXTENDED, len(records), 0o600))
+    return first + records + fill(len(records)) + _block(header)
 
 
 def _is_text(value: bytes) -> bool:
@@ -77,11 +77,11 @@ def _record(key: bytes, value: bytes) -> bytes:
     return b"%d %b=%b\n" % (length, key, value)
 
 
-def _block(head: Head) -> bytes:
-    seconds = max(head.mtime // 10**9, 0)
+def _block(header: Header) -> bytes:
+    seconds = max(header.mtime // 10**9, 0)
     fields = (
-        head.name[:100], _octal(head.mode, 8), _octal(head.uid, 8), _octal(head.gid, 8), _octal(head.size, 12), _octal(seconds, 12),
-        b" " * 8, head.kind, head.link[:100], b"ustar\0", b"00", head.owner[:31], b"", b"", b"", b"",
+        header.name[:100], _octal(header.mode, 8), _octal(header.uid, 8), _octal(header.gid, 8), _octal(header.size, 12),
+        _octal(seconds, 12), b" " * 8, header.kind, header.link[:100], b"ustar\0", b"00", header.owner[:31], b"", b"", b"", b"",
     )  # fmt: skip
     block = FIELDS.pack(*fields)
     return block[:148] + b"%06o\0 " % sum(block) + block[156:]
@@ -109,7 +109,7 @@ class Reader:
         self._left = 0  # of the content of the member in hand, and of what fills its last block
         self._pad = 0
 
-    def heads(self) -> Iterator[Head]:
+    def headers(self) -> Iterator[Header]:
         """Each member in order; its content is read with `content` before the next is asked for, or passed over.
 
         Raises:
@@ -117,12 +117,12 @@ class Reader:
         """
         while True:
             self._pass_over()
-            head = self._next()
-            if head is None:
+            header = self._next()
+            if header is None:
                 return
-            self._left = head.size if head.kind == FILE else 0
+            self._left = header.size if header.kind == FILE else 0
             self._pad = -self._left % BLOCK
-            yield head
+            yield header
 
     def content(self) -> Iterator[bytes]:
         """The content of the member in hand, in pieces."""
@@ -139,7 +139,7 @@ class Reader:
         self._exactly(self._pad)
         self._pad = 0
 
-    def _next(self) -> Head | None:
+    def _next(self) -> Header | None:
         block = self._exactly(BLOCK)
         if block == bytes(BLOCK):
             while rest := self._read(PIECE):
@@ -147,16 +147,16 @@ class Reader:
                     raise BadArchive("there is something behind its end")
             return None
         extended: dict[bytes, bytes] = {}
-        head = _unpack(block)
-        if head.kind == EXTENDED:
-            if head.size > MOST:
+        header = _unpack(block)
+        if header.kind == EXTENDED:
+            if header.size > MOST:
                 raise BadArchive("an extended header is too large")
-            extended = _records(self._exactly(head.size))
-            self._exactly(-head.size % BLOCK)
-            head = _unpack(self._exactly(BLOCK))
-        if head.kind not in KNOWN:
-            raise BadArchive(f"it holds a member of the kind {head.kind!r}")
-        return _extend(head, extended)
+            extended = _records(self._exactly(header.size))
+            self._exactly(-header.size % BLOCK)
+            header = _unpack(self._exactly(BLOCK))
+        if header.kind not in KNOWN:
+            raise BadArchive(f"it holds a member of the kind {header.kind!r}")
+        return _extend(header, extended)
 
     def _exactly(self, size: int) -> bytes:
         data = b""
@@ -168,7 +168,7 @@ class Reader:
         return data
 
 
-def _unpack(block: bytes) -> Head:
+def _unpack(block: bytes) -> Header:
     fields = FIELDS.unpack(block)
     if fields[9][:5] != b"ustar":
         raise BadArchive("it is no archive of this kind")
@@ -177,7 +177,7 @@ def _unpack(block: bytes) -> Head:
         raise BadArchive("a header does not match its checksum")
     mode, uid, gid, size, seconds, _ = numbers
     name, link, owner = (fields[n].rstrip(b"\0") for n in (0, 8, 11))
-    return Head(name, fields[7], size, mode, uid, gid, seconds * 10**9, link, owner)
+    return Header(name, fields[7], size, mode, uid, gid, seconds * 10**9, link, owner)
 
 
 def _number(text: bytes) -> int:
@@ -203,22 +203,22 @@ def _records(data: bytes) -> dict[bytes, bytes]:
     return found
 
 
-def _extend(head: Head, extended: dict[bytes, bytes]) -> Head:
+def _extend(header: Header, extended: dict[bytes, bytes]) -> Header:
     try:
-        head.name = extended.pop(b"path", head.name)
-        head.link = extended.pop(b"linkpath", head.link)
-        head.owner = extended.pop(b"uname", head.owner)
-        head.size = int(extended.pop(b"size", b"%d" % head.size))
-        head.uid = int(extended.pop(b"uid", b"%d" % head.uid))
-        head.gid = int(extended.pop(b"gid", b"%d" % head.gid))
+        header.name = extended.pop(b"path", header.name)
+        header.link = extended.pop(b"linkpath", header.link)
+        header.owner = extended.pop(b"uname", header.owner)
+        header.size = int(extended.pop(b"size", b"%d" % header.size))
+        header.uid = int(extended.pop(b"uid", b"%d" % header.uid))
+        header.gid = int(extended.pop(b"gid", b"%d" % header.gid))
         if b"mtime" in extended:
             text = extended.pop(b"mtime")
             whole, _, part = text.lstrip(b"-").partition(b".")
-            head.mtime = (int(whole) * 10**9 + int(part.ljust(9, b"0")[:9])) * (-1 if text.startswith(b"-") else 1)
+            header.mtime = (int(whole) * 10**9 + int(part.ljust(9, b"0")[:9])) * (-1 if text.startswith(b"-") else 1)
     except ValueError:
         raise BadArchive("an extended header is damaged") from None
-    if head.size < 0:
+    if header.size < 0:
         raise BadArchive("a size is below zero")
     extended.pop(b"hdrcharset", None)
-    head.extended = extended
-    return head
+    header.extended = extended
+    return header

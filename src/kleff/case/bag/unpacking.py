@@ -66,8 +66,8 @@ class Unpacking:
         try:
             with reading_archive(archive, RELY, whole=False, key=self.bag.key) as opened, self._open():
                 with Workers(LANES) as workers:
-                    for (number, member), head in zip(members, self._heads(opened, len(members)), strict=True):
-                        wrong = differs(head, member)
+                    for (number, member), header in zip(members, self._headers(opened, len(members)), strict=True):
+                        wrong = differs(header, member)
                         if wrong:
                             raise DamagedCase(wrong, where=str(archive), remedy=RELY)
                         if number in self.rooms:
@@ -92,13 +92,13 @@ class Unpacking:
             for lane in self._lanes:
                 lane.close()
 
-    def _heads(self, opened: Opened, count: int) -> Iterator[pax.Head]:
+    def _headers(self, opened: Opened, count: int) -> Iterator[pax.Header]:
         found = 0
-        for head in opened.reader.heads():
+        for header in opened.reader.headers():
             found += 1
             if found > count:
                 break
-            yield head
+            yield header
         if found != count:
             raise pax.BadArchive("it holds more or less than its index")
 

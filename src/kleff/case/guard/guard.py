@@ -22,26 +22,26 @@ class Target:
 
     Attributes:
         path: with links on the way resolved.
-        fixed: how many of its names come from the text itself, not from a wildcard.
+        literal_names: how many of its names come from the text itself, not from a wildcard.
         literal: how many characters of the last name are literal.
         account: the account whose variable it hangs on, or None.
         base: what that variable stands for.
     """
 
     path: WPath
-    fixed: int
+    literal_names: int
     literal: int
     account: Account | None = None
     base: WPath | None = None
 
     @property
-    def exact(self) -> bool:
-        return self.fixed >= len(self.path.parts)
+    def named_in_full(self) -> bool:
+        return self.literal_names >= len(self.path.parts)
 
     def narrowed(self, path: WPath) -> Target:
         """A path within this one, named as exactly as this one was."""
-        fixed = len(path.parts) if self.exact else self.fixed
-        return Target(path, fixed, self.literal, self.account, self.base)
+        literal_names = len(path.parts) if self.named_in_full else self.literal_names
+        return Target(path, literal_names, self.literal, self.account, self.base)
 
 
 @dataclass(frozen=True)
@@ -179,7 +179,7 @@ class Guard:
         above = WPath(target.path.style, target.path.volume, target.path.parts[:depth])
         if rule == tables.NEVER:
             return Verdict("refused", f"it lies in {above}, which is the system's own")
-        if rule == tables.NAMED and target.fixed <= depth:
+        if rule == tables.NAMED and target.literal_names <= depth:
             return Verdict("refused", f"what lies directly in {above} must be named in full, without a wildcard")
         if rule == tables.FILES:
             return self._single_file(target, above, depth)
@@ -200,7 +200,7 @@ class Guard:
         for folder, account, name in self._own:
             if target.path.holds(folder):
                 return Verdict("refused", f"it is, or holds, the {name} folder of {account.name}")
-            if folder.holds(target.path) and not target.exact:
+            if folder.holds(target.path) and not target.named_in_full:
                 return Verdict(
                     "refused", f"it lies in the {name} folder of {account.name}, where only an exact path without a wildcard may be named"
                 )

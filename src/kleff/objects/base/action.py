@@ -7,7 +7,7 @@ import msgspec
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle
 from kleff.registry.registry import KeyRef, unpack_key
-from kleff.workstation.identity import Identity, KeyId, PathId, exact, key_id
+from kleff.workstation.identity import Identity, KeyId, PathId, exact_base64, key_id
 from kleff.workstation.paths import WPath, from_raw
 
 TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
@@ -38,7 +38,7 @@ class Action(msgspec.Struct, kw_only=True):
         because: why it is in the plan.
         version, component: of what is registered or installed, where the action is about that.
         saves: what kind of data a step saves, as the procedure says.
-        undo: how it can be taken back; `final` if it cannot.
+        undo: how it can be taken back; `without_return` if it cannot.
         synced: who keeps it in step with an account elsewhere.
         details: what its kind needs to do it, a struct of that kind's own.
         stays: what stays within it.
@@ -65,7 +65,7 @@ class Action(msgspec.Struct, kw_only=True):
     because: str = ""
     saves: str = ""
     undo: str = NOTHING_TO_UNDO
-    final: bool = False
+    without_return: bool = msgspec.field(default=False, name="final")
     items: int = 0
     size: int = 0
     optional: bool = False
@@ -102,11 +102,11 @@ class Action(msgspec.Struct, kw_only=True):
 
     def exact_path(self, style: PathStyle) -> str:
         """The same in the workstation's own bytes, base64; or ""."""
-        return next((text for i in self.about if (text := exact(i, style))), "")
+        return next((text for i in self.about if (text := exact_base64(i, style))), "")
 
     def keep(self, reason: str) -> None:
         """It is not done, and why."""
-        self.state, self.reason, self.final, self.later, self.stays = KEPT, reason, False, False, []
+        self.state, self.reason, self.without_return, self.later, self.stays = KEPT, reason, False, False, []
 
     def set_details(self, details: msgspec.Struct) -> None:
         """What its kind needs to do it."""

@@ -110,12 +110,12 @@ class Resolver:
     def target(self, expanded: Expanded, path: WPath) -> Target:
         """The guard's view of a path that an expanded text led to."""
         names = list(takewhile(lambda part: not is_glob(part), expanded.pattern))
-        fixed = len(path.parts)
+        literal_names = len(path.parts)
         if len(names) < len(expanded.pattern):
             # Links on the way may have changed the length of the part before the first wildcard.
             before = WPath(path.style, path.volume, (*(literal(n) for n in names), "-"))
-            fixed = len(self.workstation.files.resolve(before).path.parts) - 1
-        return Target(path, fixed, literal_count(expanded.pattern[-1]) if expanded.pattern else 0, expanded.account, expanded.base)
+            literal_names = len(self.workstation.files.resolve(before).path.parts) - 1
+        return Target(path, literal_names, literal_count(expanded.pattern[-1]) if expanded.pattern else 0, expanded.account, expanded.base)
 
     def first_path(self, text: str) -> WPath | None:
         """The first existing path a text without wildcards means, links resolved."""

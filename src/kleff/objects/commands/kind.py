@@ -65,10 +65,10 @@ class CommandKind(Kind):
 
     def _plan_stop(self, step: LoadedStep, model: CommandStop, here: Here) -> Action:
         argv = arguments(list(model.command), here)
-        action = here.action(step, "run", " ".join(argv or model.command), items=1, final=model.without_return)
+        action = here.action(step, "run", " ".join(argv or model.command), items=1, without_return=model.without_return)
         action.undo = "cannot be taken back" if model.without_return else "nothing to take back"
         if argv is None:
-            action.state, action.reason, action.final = ABSENT, f"{model.command[0]} is not there", False
+            action.state, action.reason, action.without_return = ABSENT, f"{model.command[0]} is not there", False
         elif why := objection_to(argv, here):
             action.state, action.reason = MANUAL, f"{why}; do it by hand"
         return action

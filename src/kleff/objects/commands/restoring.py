@@ -15,7 +15,7 @@ from kleff.texts import plural
 
 def plan(item: SavedItem, stem: str, restoring: Restoring) -> Action:
     """What having it taken in again means here. Nothing is changed."""
-    action = restoring.action(item, stem, "take in", item.name, items=1, undo="cannot be taken back by Kleff", final=True)
+    action = restoring.action(item, stem, "take in", item.name, items=1, undo="cannot be taken back by Kleff", without_return=True)
     model = _step_of(item, restoring)
     if model is None or not model.restore:
         action.state = MANUAL
@@ -47,7 +47,7 @@ def _compare(item: SavedItem, restoring: Restoring, model: CommandBackup, action
         present = [name for name in present if name == _one(item)]
     if present:
         names = f"{', '.join(present[:4])}{' ...' if len(present) > 4 else ''}"
-        action.state, action.final = KEPT, False
+        action.state, action.without_return = KEPT, False
         what, remain = plural(len(present), "thing"), "remains as it is" if len(present) == 1 else "remain as they are"
         action.reason = f"holds {what} already, which {remain}: {names}"
     if item.listed:

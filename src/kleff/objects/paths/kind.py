@@ -141,7 +141,7 @@ class PathKind(Kind):
         verdict = here.guard.check(target)
         action.undo = BACK
         action.set_details(Removing(
-            fixed=target.fixed, literal=target.literal, account=target.account.id if target.account else "",
+            fixed=target.literal_names, literal=target.literal, account=target.account.id if target.account else "",
             base=packed(target.base) if target.base else "",
         ))  # fmt: skip
         if not verdict.ok:

@@ -37,10 +37,10 @@ DOCUMENTS = {
     "archive": "zip 7z rar tar gz tgz xz zst",
     "mail": "eml msg mbox pst ost",
 }
-KINDS = {ending: kind for kind, endings in DOCUMENTS.items() for ending in endings.split()}
+KIND_OF_ENDING = {ending: kind for kind, endings in DOCUMENTS.items() for ending in endings.split()}
 ONLY_LISTED = ("lnk", "url", "desktop")
 PROGRAMS = ("exe", "dll", "so", "msi", "sys")
-TELLING = re.compile(rf"\.(?:{'|'.join((*KINDS, *ONLY_LISTED, *PROGRAMS))})\Z", re.IGNORECASE).search
+MATTERS = re.compile(rf"\.(?:{'|'.join((*KIND_OF_ENDING, *ONLY_LISTED, *PROGRAMS))})\Z", re.IGNORECASE).search
 INDEX = "Where these files came from.txt"
 PLACEHOLDER = 1 << 16  # bytes from which a file without a single block on the disk has its content elsewhere
 SHOWN = 10
@@ -92,7 +92,7 @@ class Rescuer:
         installed = 0  # when the product's own files were last written: what is of that time or before came with it
         candidates = []
         for going in self._here.guard.removal(top).paths:
-            for path, look in self._files.find(going, lambda name: TELLING(name) or self._is_own(name)):
+            for path, look in self._files.find(going, lambda name: MATTERS(name) or self._is_own(name)):
                 if not look.is_file:
                     continue
                 if _ending(path.name) in PROGRAMS:
@@ -162,7 +162,8 @@ class Rescuer:
             account=found.account.id, place=packed(place), paths=[packed(p) for p in paths],
             listed=[(str(p), why) for p, why in found.listed.values()],
         ))  # fmt: skip
-        action.shows = [f"{KINDS.get(_ending(p.name), 'own file')}: {p}, {size(look.size)}" for p, look in found.files.values()][:SHOWN]
+        first = list(found.files.values())[:SHOWN]
+        action.shows = [f"{KIND_OF_ENDING.get(_ending(p.name), 'own file')}: {p}, {size(look.size)}" for p, look in first]
         if len(paths) > SHOWN:
             action.shows.append(f"and {plural(len(paths) - SHOWN, 'more file')}")
         action.shows += [f"only listed: {p}, {why}" for p, why in found.listed.values()][:SHOWN]

@@ -8,13 +8,13 @@ from pathlib import Path
 
 from kleff.case.bag.opened import SavedBag, check_harmless, open_bag
 from kleff.case.record.folder import open_case
-from kleff.engine.case_job import procedure_of, unlock_with, workstation_of
+from kleff.engine.cases.case_job import procedure_of, unlock_with, workstation_of
+from kleff.engine.cases.restore import Restorer, Wanted, agreed, check_room, check_wanted, plan_restore
+from kleff.engine.cases.run import Ended
 from kleff.engine.library import Library, load
 from kleff.engine.opening import Opened, Ticket
 from kleff.engine.plan import Plan
 from kleff.engine.readiness import refuse_if_refused
-from kleff.engine.restore import Restorer, Wanted, agreed, check_room, check_wanted, plan_restore
-from kleff.engine.run import Ended
 from kleff.errors import DamagedBag, DamagedCase, Refused
 from kleff.objects.base.action import TO_DO
 from kleff.objects.base.restoring import Restoring

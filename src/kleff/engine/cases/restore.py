@@ -14,9 +14,9 @@ from kleff.case.bag.opened import SavedBag, Unlock, check_harmless, open_bag
 from kleff.case.effects.placed import Placed
 from kleff.case.record.effect import dump, load
 from kleff.case.record.folder import Case
+from kleff.engine.cases.rows import Row, rows
+from kleff.engine.cases.run import Runner
 from kleff.engine.plan import Plan, numbered
-from kleff.engine.rows import Row, rows
-from kleff.engine.run import Runner
 from kleff.engine.verify import LEFT, Finding, Verification
 from kleff.errors import DamagedCase, Refused, UsageError
 from kleff.objects.base.action import ABSENT, DONE, KEPT, MANUAL, SKIPPED, TO_DO, Action, Outcome

@@ -18,11 +18,11 @@ from kleff.case.record.effect import Journaled, load
 from kleff.case.record.folder import Case, check_belongs, check_unmarked, open_case
 from kleff.case.record.unfinished import lock
 from kleff.case.undo import Undone, can_be_tried_again, undo_case
+from kleff.engine.cases.restore import Restorer, restoring_of
+from kleff.engine.cases.rows import Row, rows
+from kleff.engine.cases.run import Ended, Runner
 from kleff.engine.library import parse
 from kleff.engine.opening import Opened, check_rights
-from kleff.engine.restore import Restorer, restoring_of
-from kleff.engine.rows import Row, rows
-from kleff.engine.run import Ended, Runner
 from kleff.engine.verify import Verification
 from kleff.errors import DamagedCase, NewerCase, Refused, UsageError
 from kleff.objects.base.here import SpareMode

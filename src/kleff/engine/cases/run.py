@@ -16,10 +16,10 @@ from kleff.case.effects.package_removed import clear_up
 from kleff.case.effects.process_ended import end_processes
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
-from kleff.engine.beforehand import settle_beforehand
+from kleff.engine.cases.beforehand import settle_beforehand
+from kleff.engine.cases.rows import Row, rows
 from kleff.engine.holders import held_open
 from kleff.engine.plan import REMOVING, plan_step
-from kleff.engine.rows import Row, rows
 from kleff.engine.verify import LEFT, Finding, Verification, verify
 from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNREADABLE, WAITING, Action, Outcome

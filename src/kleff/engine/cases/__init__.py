@@ -1,0 +1,1 @@
+"""Cases: run, gone on with, restored from, taken back, and told."""
