@@ -80,7 +80,8 @@ class SystemdServices:
         return ServiceParts(tuple(files), tuple(re.findall(r"path=(/\S+)", found.get("ExecStart", ""))), tuple(folders))
 
     def stop(self, name: str) -> None:
-        done = _run("systemctl", "stop", "--", name)
+        # Irreversibly: else a timer's start, queued a moment before the unit was masked, cancels the stop (systemctl(1), --job-mode).
+        done = _run("systemctl", "stop", "--job-mode=replace-irreversibly", "--", name)
         if done.returncode != 0:
             raise ActionFailed(f"the service {name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume")
 

@@ -28,7 +28,7 @@ class SystemdUnits:
 
     def stop(self, account: Account, name: str) -> None:
         self._run(account, "mask", "--runtime", "--", name)
-        done = self._run(account, "stop", "--", name)
+        done = self._run(account, "stop", "--job-mode=replace-irreversibly", "--", name)
         if done.returncode != 0:
             raise ActionFailed(
                 f"the unit {name} of {account.name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume"
