@@ -52,12 +52,10 @@ class Bench:
 
     def again(self, job: Job, case: Path) -> Job:
         """The job of a case, as another Kleff would open it: nothing that was in memory is known any more."""
-        from kleff.case.record.beforehand import read_beforehand
         from kleff.case.record.folder import open_case
         from kleff.engine.cases.case_job import answers_of, procedure_of
 
         with open_case(case) as opened:
-            read_beforehand(opened)
             return replace(job, workstation=self.on.open(), procedure=procedure_of(opened), case=case, answers=answers_of(opened))
 
     def undo(self, job: Job) -> Undone:

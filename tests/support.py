@@ -73,7 +73,8 @@ class Kleff:
         return Done(done.returncode, done.stdout, done.stderr)
 
     def _called(self, words: list[str], environment: dict[str, str]) -> Done:
-        """The same main function, with its own arguments, environment, folder and streams."""
+        """The same main function, with its own arguments, environment, folder and streams. It leaves no file open."""
+        opened = len(os.listdir("/proc/self/fd"))
         out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2))
         with ExitStack() as stack:
             stack.enter_context(mock.patch.dict(os.environ, environment, clear=True))
@@ -89,6 +90,7 @@ class Kleff:
             except BaseException:
                 traceback.print_exc()
                 code = 1
+        assert len(os.listdir("/proc/self/fd")) <= opened, f"files are left open by {words}"
         texts = [stream.buffer.getvalue().decode("utf-8") for stream in (out, err)]  # type: ignore[attr-defined]
         return Done(code, *texts)
 
@@ -103,6 +105,11 @@ def lasting(seconds: float, at_least: int) -> Iterator[int]:
     while number < at_least or time.monotonic() < end:
         number += 1
         yield number
+
+
+def program_started(cases: Path) -> bool:
+    """Whether a program that an action runs is at work, or was."""
+    return any(json.loads(record.read_bytes())["program"] for record in cases.glob("*/output/[0-9]*.run"))
 
 
 def until(true: Callable[[], bool], seconds: float = 60) -> bool:

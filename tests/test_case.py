@@ -28,7 +28,7 @@ from kleff.progress import Silent
 from kleff.report.case_facts import case_info
 from kleff.workstation.posix.tree import PosixTree
 from kleff.workstation.this_machine import host
-from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
+from support import IS_ROOT, Kleff, differences, hives, linux_tree, procedure, tree, write
 
 names = st.sampled_from(["a", "b", "keep.me", "x y", "caf\udce9", "...", "-rf", "\u202ename"])
 paths = st.lists(names, min_size=1, max_size=4).map(tuple)
@@ -321,12 +321,15 @@ def test_asked_once_on_a_terminal(kleff: Kleff, lab: Path, tag_studio: Path) -> 
 
 
 def test_a_copied_case_is_still_the_case(kleff: Kleff, lab: Path, tag_studio: Path, tmp_path: Path) -> None:
+    before = tree(lab / "files"), hives(lab)
     kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes")
     copy = tmp_path / "archive/moved-case"
     copy.parent.mkdir(mode=0o700)
     shutil.move(kleff.case(), copy)
-    kleff("report", copy)
+    assert "Brindlewort Tag Studio" in kleff("report", copy).out
     kleff("undo", copy, "--yes")
+    assert differences(before[0], tree(lab / "files")) == []
+    assert hives(lab) == before[1]
 
 
 def test_an_edited_export_is_not_put_back(kleff: Kleff, lab: Path, tmp_path: Path) -> None:

@@ -10,7 +10,7 @@ import pytest
 
 from killing import run_until
 from kleff.procedure.conditions import BadCondition, not_wanted, parse_condition
-from support import IS_ROOT, Kleff, linux_tree, procedure, write
+from support import IS_ROOT, Kleff, differences, hives, linux_tree, procedure, tree, write
 
 ASKS = """
 [[ask]]
@@ -224,6 +224,7 @@ paths = ['%ProgramData%\\\\Brindlewort\\\\Tag Studio']
 
 def test_choices_of_what_is_found(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
     """Accounts and components; what was not chosen stays, also below a folder another step names; a version as a fact."""
+    before = tree(lab / "files"), hives(lab)
     file, on = procedure(tmp_path / "p.toml", FOUND.replace("\\\\", "\\")), ("--on", f"lab:{lab}")
     err = kleff("run", file, *on, "--yes", code=3).err
     assert "not answered: Whose things go?" in err
@@ -240,6 +241,8 @@ def test_choices_of_what_is_found(kleff: Kleff, lab: Path, tmp_path: Path) -> No
         assert (lab / f"files/C/Users/{name}/AppData/Local/Brindlewort/Tag Studio").exists() == stays, name
     kleff("resume", kleff.case(), code=3)
     kleff("undo", kleff.case(), "--yes")
+    assert differences(before[0], tree(lab / "files")) == []
+    assert hives(lab) == before[1]
 
 
 def test_questions_of_what_is_found_are_checked(kleff: Kleff, tmp_path: Path) -> None:

@@ -181,6 +181,18 @@ def test_a_folder_that_leads_elsewhere_is_kept(folder: Path) -> None:
     assert found["/etc/rakeworks/labels"] == ("kept", "the folder /etc/rakeworks of mira lies outside the home folder")
 
 
+def test_a_folder_that_has_become_empty_goes_too(folder: Path) -> None:
+    """Whichever step stands first: it is looked at again in the end."""
+    bench = Bench(folder, "linux")
+    bench.on.files.add("/opt/rakeworks/hoe/x")
+    before = bench.files
+    job, ended = bench.run(delete("/opt/rakeworks", more="only_if_empty = true\n") + delete("/opt/rakeworks/hoe"))
+    assert bench.names("/opt") == []
+    assert ended.clean
+    job.undo()
+    assert bench.files == before
+
+
 # -- kinds --------------------------------------------------------------------------------------------------------
 
 

@@ -50,20 +50,17 @@ def build(folder: Path, what: dict[str, Any]) -> Bench:
 
 
 def free(bench: Bench, text: str) -> bool:
-    """Whether a new file can stand there: nothing does, and what is above are folders."""
+    """Whether a new file can stand there: nothing does, and what is above are folders, no links."""
     files = bench.on.files
-    looks = [files.look(files.path(str(above))) for above in PurePosixPath(text).parents]
-    return files.resolve(files.path(text)).path == files.path(text) and all(look is None or look.is_folder for look in looks) and (
-        files.look(files.path(text)) is None
-    )  # fmt: skip
+    try:
+        looks = [files.look(files.path(str(above))) for above in PurePosixPath(text).parents]
+    except OSError:  # below a link
+        return False
+    return all(look is None or look.is_folder for look in looks) and files.look(files.path(text)) is None
 
 
 def put(bench: Bench, text: str, **more: str) -> None:
-    try:
-        ok = free(bench, text)
-    except OSError:  # below a link
-        return
-    if ok:
+    if free(bench, text):
         bench.on.files.add(text, **more)
 
 

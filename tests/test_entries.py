@@ -5,14 +5,13 @@ from __future__ import annotations
 import json
 import signal
 import subprocess
-import time
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from kleff.workstation.lab.build import LabBuilder
-from support import Kleff, differences, hives, procedure, tree, until, write
+from support import Kleff, differences, hives, procedure, program_started, tree, until, write
 
 UNINSTALL = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall"
 FOLDER = r"C:\Program Files\Rakeworks\Hoe"
@@ -168,8 +167,7 @@ def test_a_killed_run_waits_for_the_uninstaller_it_started(kleff: Kleff, tmp_pat
     file = procedure(tmp_path / "p.toml", STEP)
     words = [str(kleff.program), "run", str(file), "--on", f"lab:{lab}", "--yes", "--cases", str(kleff.cases)]
     child = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
-    assert until(lambda: any(kleff.cases.glob("*/output/*")))
-    time.sleep(0.5)
+    assert until(lambda: program_started(kleff.cases))
     child.send_signal(signal.SIGKILL)
     child.communicate()
     done = kleff("resume", kleff.case())

@@ -139,6 +139,7 @@ def test_folders_that_lead_elsewhere_and_mounts(kleff: Kleff, tmp_path: Path) ->
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: files of other accounts")
 def test_what_others_can_change_is_not_trusted(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
     """The procedure, the case folder: refused as administrator when another account could have written them."""
+    before = tree(lab / "files")
     tag_studio.chmod(0o666)
     assert "others than an administrator can change the procedure" in kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes", code=3).err
     tag_studio.chmod(0o644)
@@ -151,6 +152,7 @@ def test_what_others_can_change_is_not_trusted(kleff: Kleff, lab: Path, tag_stud
     assert "can change the case" in kleff("undo", case, "--yes", code=3).err
     kleff.cases.chmod(0o700)
     kleff("undo", case, "--yes")
+    assert differences(before, tree(lab / "files")) == []
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: files of other accounts")
@@ -159,7 +161,7 @@ def test_in_a_persons_own_lab_nothing_need_be_safer_than_the_lab(kleff: Kleff, t
     home = tmp_path / "somebody"
     home.mkdir()
     os.chown(home, 1001, 1001)
-    kleff("demo", home / "demo")
+    assert "nothing is left" in kleff("demo", home / "demo").out
 
 
 def test_a_neighbours_folder_inside_a_named_one_stays(kleff: Kleff, lab: Path) -> None:

@@ -12,7 +12,7 @@ import pytest
 
 from killing import KILLED, points, run_until
 from kleff.workstation.lab.lab import Lab
-from support import clone, differences, hives, procedure, tree, until, write
+from support import clone, differences, hives, procedure, program_started, tree, until, write
 
 # One effect of each kind that has an inverse, a kept thing inside a folder, and a backup of each kind.
 STEPS = r"""
@@ -176,7 +176,6 @@ def test_interrupted_by_a_signal(lab_master: Path, tmp_path: Path, kleff: Any) -
     """Ctrl-C once ends cleanly after the effect in hand, exit 130; the case can be resumed."""
     import signal
     import subprocess
-    import time
 
     lab = clone(lab_master, tmp_path / "lab")
     sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
@@ -187,7 +186,6 @@ def test_interrupted_by_a_signal(lab_master: Path, tmp_path: Path, kleff: Any) -
         for line in child.stderr:
             if "end program tagtray.exe" in line:
                 break
-        time.sleep(0.2)
         child.send_signal(number)
         said = child.stderr.read()
         assert child.wait(30) == 130, said
@@ -210,10 +208,9 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(lab_master: Path, tmp_p
     words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
     child = subprocess.Popen([*map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
     assert child.stderr is not None
-    assert until(lambda: any(kleff.cases.glob("*/output/[0-9]*.txt")))  # what the uninstaller says
-    time.sleep(0.5)
+    assert until(lambda: program_started(kleff.cases))
     child.send_signal(signal.SIGINT)
-    time.sleep(0.5)
+    assert any("stopping after what is in hand" in line for line in child.stderr)
     child.send_signal(signal.SIGINT)
     begun = time.monotonic()
     assert child.wait(20) == 130

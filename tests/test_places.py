@@ -147,16 +147,16 @@ def test_a_very_deep_path(kleff: Kleff, tmp_path: Path) -> None:
     resource.setrlimit(resource.RLIMIT_NOFILE, (256, hard))
     try:
         file_name = procedure(tmp_path / "p.toml", steps)
-        shown = kleff("preview", file_name, "--on", f"root:{top}").out
+        shown = kleff("preview", file_name, "--on", f"root:{top}", installed=True).out
         assert "1,003 items" in shown
-        kleff("run", file_name, "--on", f"root:{top}", "--yes")
+        kleff("run", file_name, "--on", f"root:{top}", "--yes", installed=True)
         assert not (top / "opt/brindlewort").exists()
         listed = subprocess.run(["tar", "--zstd", "-tf", next(kleff.case().glob("bag/data/*.tar.zst"))], capture_output=True, text=True)
         assert max(len(line) for line in listed.stdout.splitlines()) > 4000
-        kleff("undo", kleff.case(), "--yes")
+        kleff("undo", kleff.case(), "--yes", installed=True)
         assert os.stat("deep.txt", dir_fd=bottom).st_size == 13
-        kleff("run", procedure(tmp_path / "q.toml", STEPS), "--on", f"root:{top}", "--yes")
-        kleff("discard", kleff.case(), "--yes")
+        kleff("run", procedure(tmp_path / "q.toml", STEPS), "--on", f"root:{top}", "--yes", installed=True)
+        kleff("discard", kleff.case(), "--yes", installed=True)
         assert not (top / ".kleff").exists()
     finally:
         resource.setrlimit(resource.RLIMIT_NOFILE, (soft, hard))

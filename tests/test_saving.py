@@ -197,6 +197,7 @@ def test_archives_are_read_as_they_were_written(heads: list[pax.Header]) -> None
 def test_the_reader_takes_nothing_else(noise: bytes, at: int) -> None:
     """Damage is said, never followed; nothing but its own error comes out."""
     raw = bytearray(pax.pack(pax.Header(b"a/b", pax.FILE, 700)) + b"x" * 700 + pax.fill(700) + pax.END)
+    assert [header.size for header in pax.Reader(io.BytesIO(bytes(raw)).read).headers()] == [700]
     raw[at : at + len(noise)] = noise
     reader = pax.Reader(io.BytesIO(bytes(raw)).read)
     try:

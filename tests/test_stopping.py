@@ -140,8 +140,11 @@ def test_the_products_own_command(kleff: Kleff, lab: Path, garden: Path, tmp_pat
     assert "tagdb.exe list has done cannot be taken back" in kleff("undo", kleff.case(), "--yes", code=4).out
     assert garden.exists()
     plain = procedure(tmp_path / "q.toml", f"[[stop]]\n{command}" + GARDEN)
+    before = tree(lab / "files")
     kleff("run", plain, "--on", f"lab:{lab}", "--yes")
+    assert not garden.exists()
     kleff("undo", kleff.case(), "--yes")
+    assert differences(before, tree(lab / "files")) == []
 
 
 def test_what_still_has_files_open(kleff: Kleff, lab: Path, garden: Path, tmp_path: Path) -> None:

@@ -177,7 +177,7 @@ class Job(Opened):
         refuse_if_refused(preview.plan)
         check_ready(preview.here, preview.plan, cases)
         purpose = f"running {self.procedure.product.id}"
-        with self.begin(preview.here, preview.plan, cases, ticket or Ticket(), purpose, key) as case:
+        with self.begin(preview.here, preview.plan, cases, ticket or Ticket(), purpose, key, removes=True) as case:
             if begun is not None:
                 begun(case.folder)
             return case.folder, Runner(preview.here, case, progress or Silent(), key).run()

@@ -96,6 +96,7 @@ class Opened:
         purpose: str,
         key: BagKey | None = None,
         facts: dict[str, str] | None = None,
+        removes: bool = False,
     ) -> Iterator[Case]:
         """A new case with the agreed plan, the only one at work on the workstation.
 
@@ -103,6 +104,7 @@ class Opened:
             cases: the folder in which its folder is made.
             purpose: what others are told who find the workstation in use.
             facts: what else the case keeps.
+            removes: it will remove something, so that what can only be known before is noted.
 
         Raises:
             Blocked: another Kleff is at work, or a case is unfinished.
@@ -112,6 +114,7 @@ class Opened:
         from kleff.case.record.folder import create_case
         from kleff.case.record.trust import check_trusted
         from kleff.case.record.unfinished import lock
+        from kleff.engine.cases.beforehand import look_beforehand
         from kleff.engine.cases.rows import record_plan
 
         product = here.procedure.product
@@ -124,7 +127,7 @@ class Opened:
             )  # fmt: skip
             with case:
                 check_trusted(case.folder, "the case", self.workstation)
-                record_plan(case, plan)
+                record_plan(case, plan, look_beforehand(here) if removes else None)
                 for action in plan.actions:
                     if action.phase == "before" and action.state in (DONE, SKIPPED):
                         case.journal.tell(f"{action.target}: {action.reason}")

@@ -6,23 +6,19 @@ the removal takes away.
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Literal
 
 import msgspec
 
 from kleff.case.guard.guard import Kept
-from kleff.case.record.effect import dump, load
-from kleff.case.record.exports import read_checked
+from kleff.case.record.effect import load
 from kleff.case.record.folder import Case
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.identity import PathId, path_id
 from kleff.workstation.paths import WPath, from_raw
 from kleff.workstation.things import Number, PackageRecord
-from kleff.workstation.this_machine import host
 
-FILE = "beforehand.json"
 # How a place is connected with the product.
 How = Literal["installed in", "defines", "run by", "uninstalls", "data of", "open in", "named in"]
 
@@ -90,28 +86,16 @@ def stays_of(kept: Kept, style: PathStyle) -> list[Stays]:
     return whole + single
 
 
-def keep_beforehand(case: Case, noted: Beforehand) -> None:
-    """Keep it in the case, for good before this returns."""
-    file = _file(case)
-    file.unlink(missing_ok=True)  # of a try that was killed before the journal knew it
-    sha256 = host().write_new(file, dump(noted).encode())
-    case.journal.set(beforehand=sha256)
-
-
-def read_beforehand(case: Case) -> Beforehand | None:
-    """What was kept; None if the case was begun by a release that did not.
+def read_beforehand(case: Case) -> Beforehand:
+    """What was noted when a case began; nothing if it was begun by a release that did not.
 
     Raises:
         DamagedCase: it cannot be read.
     """
-    sha256 = case.text("beforehand")
-    if not sha256:
-        return None
     try:
-        return load(read_checked(_file(case), sha256), Beforehand)
-    except (msgspec.MsgspecError, ValueError) as error:
-        raise DamagedCase(f"cannot be read: {error}", where=str(_file(case)), remedy="restore the case folder from a copy") from None
-
-
-def _file(case: Case) -> Path:
-    return case.folder / "undo" / FILE
+        return load(case.journal.get("beforehand") or "{}", Beforehand)
+    except (msgspec.MsgspecError, TypeError, ValueError) as error:
+        raise DamagedCase(
+            f"what was noted when the case began cannot be read: {error}", where=str(case.folder),
+            remedy="restore the case folder from a copy",
+        ) from None  # fmt: skip

@@ -128,12 +128,13 @@ class Journal:
 
     # -- actions ----------------------------------------------------------------------------------------------
 
-    def add_actions(self, plans: Iterable[tuple[int, str, str]]) -> None:
-        """The agreed plan, with its SHA-256: what is done later is what was agreed."""
+    def add_actions(self, plans: Iterable[tuple[int, str, str]], **noted: str) -> None:
+        """The agreed plan, with its SHA-256: what is done later is what was agreed; and what else is noted at that moment."""
         found = list(plans)
         with self.write() as db:
             db.executemany("INSERT INTO actions (id, plan, state) VALUES (?,?,?)", found)
             db.execute("INSERT INTO meta VALUES ('plan', ?)", (_plan_hash((i, p) for i, p, _ in found),))
+            db.executemany("INSERT INTO meta VALUES (?,?)", noted.items())
 
     def actions(self) -> list[tuple[int, str, str, str, int, int]]:
         """(id, plan, state, note, items, size) in order."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kleff.case.record.beforehand import Beforehand, keep_beforehand, read_beforehand, stays_of
+from kleff.case.record.beforehand import Beforehand, read_beforehand, stays_of
 from kleff.case.record.folder import Case
 from kleff.engine.context import going_steps
 from kleff.objects.base.here import Here
@@ -21,13 +21,7 @@ def look_beforehand(here: Here) -> Beforehand:
 
 
 def settle_beforehand(here: Here, case: Case) -> Beforehand:
-    """What was noted when the case began; noted now if it has just begun. What had to stay then stays."""
+    """What was noted when the case began; nothing if an earlier release began it. What had to stay then stays."""
     noted = read_beforehand(case)
-    if noted is not None:
-        here.guard.kept.add(noted.kept(here.workstation.style))
-        return noted
-    if case.journal.effects():
-        return Beforehand()  # it was begun by an earlier release; now it is too late
-    noted = look_beforehand(here)
-    keep_beforehand(case, noted)
+    here.guard.kept.add(noted.kept(here.workstation.style))
     return noted

@@ -159,9 +159,6 @@ class Restorer(Runner):
         super().__init__(restoring.here, case, progress, key)
         self.restoring = restoring
 
-    def _look_beforehand(self) -> None:
-        pass  # nothing is removed
-
     def _joined(self, pending: list[Row]) -> int:
         return 1
 

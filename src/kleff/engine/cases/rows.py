@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import msgspec
 
+from kleff.case.record.beforehand import Beforehand
 from kleff.case.record.effect import dump, load
 from kleff.case.record.folder import Case
 from kleff.engine.plan import Plan
@@ -24,9 +25,10 @@ class Row:
     size: int
 
 
-def record_plan(case: Case, plan: Plan) -> None:
-    """Put the agreed plan into the case."""
-    case.journal.add_actions((a.number, dump(a), a.state) for a in plan.actions)
+def record_plan(case: Case, plan: Plan, beforehand: Beforehand | None = None) -> None:
+    """Put the agreed plan into the case, and what is known before anything is removed."""
+    noted = {} if beforehand is None else {"beforehand": dump(beforehand)}
+    case.journal.add_actions(((a.number, dump(a), a.state) for a in plan.actions), **noted)
 
 
 def rows(case: Case) -> list[Row]:

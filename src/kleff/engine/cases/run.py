@@ -75,7 +75,7 @@ class Runner:
         """
         self.case.enter(self.here.workstation, "open")
         self._clear_ways()
-        self._look_beforehand()
+        self.work.beforehand = settle_beforehand(self.here, self.case)
         reconcile(self.hands)
         pending = [row for row in rows(self.case) if self._pending(row)]
         self.progress.begin(len(pending))
@@ -107,9 +107,6 @@ class Runner:
             self.case.journal.tell("the workstation was restarted")
             self.case.journal.set(restarted="yes")
         return self.run()
-
-    def _look_beforehand(self) -> None:
-        self.work.beforehand = settle_beforehand(self.here, self.case)
 
     # -- one action -------------------------------------------------------------------------------------------
 
@@ -331,7 +328,8 @@ class Runner:
             if not again:
                 break
             for row in again:
-                self.case.journal.tell(f"there again, done again: {row.action.target}")
+                why = "there again, done again" if row.state == DONE else "empty now, so it goes too"
+                self.case.journal.tell(f"{why}: {row.action.target}")
                 self._one(row)
             result = verify(self.here)
         return result
@@ -340,5 +338,6 @@ class Runner:
         left = {(f.kind, self._about(f), f.account) for f in result.of(LEFT) if f.phase == "delete" and f.about}
         return [
             r for r in rows(self.case)
-            if r.action.phase == "delete" and r.state == DONE and (r.action.kind, self._about(r.action), r.action.account) in left
+            if r.action.phase == "delete" and (r.state == DONE or (r.state == KEPT and r.action.later))
+            and (r.action.kind, self._about(r.action), r.action.account) in left
         ]  # fmt: skip
