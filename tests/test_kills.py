@@ -106,7 +106,7 @@ def test_killed_then_resumed(bench: Bench) -> None:
     code, writes = bench.run()
     assert code == 0, bench.log.read_text()
     wanted = bench.end_state()
-    for write_number, after in points(writes, 1, 9):
+    for write_number, after in points(writes, 1, 5):
         bench.fresh()
         assert bench.run(write_number, after)[0] == KILLED
         finish(bench, ["resume"])
@@ -129,7 +129,7 @@ def test_killed_then_undone(bench: Bench) -> None:
     bench.fresh()
     before = bench.state()
     writes = bench.run()[1]
-    for write_number, after in points(writes, 2, 9):
+    for write_number, after in points(writes, 2, 5):
         bench.fresh()
         assert bench.run(write_number, after)[0] == KILLED
         finish(bench, ["undo"])
@@ -146,7 +146,7 @@ def test_undo_killed_then_undone(bench: Bench) -> None:
         shutil.copytree(bench.folder / name, complete / name, symlinks=True)
     writes = bench.do("undo", bench.case(), "--yes")[1]
     assert compare(before, bench.state()) == []
-    for write_number, after in points(writes, 3, 6):
+    for write_number, after in points(writes, 3, 4):
         bench.fresh()
         assert bench.run()[0] == 0
         assert bench.do("undo", bench.case(), "--yes", write=write_number, after=after)[0] == KILLED
@@ -202,7 +202,7 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(lab_master: Path, tmp_p
     import time
 
     lab = clone(lab_master, tmp_path / "lab")
-    text = (lab / "lab.toml").read_text().replace("takes = 0.4", "takes = 9").replace("hands_over = true", "hands_over = false")
+    text = (lab / "lab.toml").read_text().replace("takes = 0.4", "takes = 4").replace("hands_over = true", "hands_over = false")
     (lab / "lab.toml").write_text(text)
     sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
     words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
@@ -231,7 +231,7 @@ def test_the_whole_demo_killed(lab_master: Path, tmp_path: Path) -> None:
     code, writes = bench.run()
     assert code == 0, bench.log.read_text()
     wanted = bench.state()
-    for number, (write_number, after) in enumerate(points(writes, 5, 3)):
+    for number, (write_number, after) in enumerate(points(writes, 5, 1)):
         bench.fresh()
         assert bench.run(write_number, after)[0] == KILLED
         if number % 2:

@@ -158,7 +158,7 @@ def test_what_was_being_taken_in_when_it_was_cut_off_is_not_taken_in_again(
     ended, writes = 0, run_until(words, 0, False, log)[1]
     every = [(n, after) for n in range(1, writes + 1) for after in (True, False)]
     nearest = sorted(every, key=lambda p: abs(p[0] + p[1] - writes // 2 - 1))  # the command stands in the middle
-    for number, after in every if EVERY else nearest[:8]:
+    for number, after in every if EVERY else nearest[:6]:
         for folder, master in ((lab, ready), (cases, kept)):
             shutil.rmtree(folder)
             shutil.copytree(master, folder, symlinks=True)
@@ -174,7 +174,7 @@ def test_what_was_being_taken_in_when_it_was_cut_off_is_not_taken_in_again(
             ended += 1
         else:
             assert any(text in done.err for text in ("never begun", "before its plan", "the case is finished")), done.err
-    assert ended >= 4
+    assert ended >= 3
 
 
 def test_nobody_knows_how_far_it_came(kleff: Kleff, lab: Path, tag_studio: Path, tmp_path: Path) -> None:
