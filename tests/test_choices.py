@@ -224,7 +224,7 @@ paths = ['%ProgramData%\\\\Brindlewort\\\\Tag Studio']
 
 def test_choices_of_what_is_found(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
     """Accounts and components; what was not chosen stays, also below a folder another step names; a version as a fact."""
-    before = tree(lab / "files"), hives(lab)
+    before = tree(lab / "files/C/Users"), hives(lab)
     file, on = procedure(tmp_path / "p.toml", FOUND.replace("\\\\", "\\")), ("--on", f"lab:{lab}")
     err = kleff("run", file, *on, "--yes", code=3).err
     assert "not answered: Whose things go?" in err
@@ -241,7 +241,7 @@ def test_choices_of_what_is_found(kleff: Kleff, lab: Path, tmp_path: Path) -> No
         assert (lab / f"files/C/Users/{name}/AppData/Local/Brindlewort/Tag Studio").exists() == stays, name
     kleff("resume", kleff.case(), code=3)
     kleff("undo", kleff.case(), "--yes")
-    assert differences(before[0], tree(lab / "files")) == []
+    assert differences(before[0], tree(lab / "files/C/Users")) == []
     assert hives(lab) == before[1]
 
 

@@ -95,11 +95,15 @@ def create_case(cases: Path, workstation: Workstation, procedure: bytes, stem: s
         raise Refused(f"cannot make a case there: {error.strerror}", where=str(cases), remedy="name another folder with --cases") from None
     try:
         journal = Journal(folder / "case.db", create=True)
-        journal.set(
-            id=folder.name, state="new", made=now(), procedure=procedure, workstation=workstation.spec,
-            host=workstation.name, identity=workstation.identity, boot=workstation.boot, product_id=stem,
-            system=workstation.system, **facts,
-        )  # fmt: skip
+        try:
+            journal.set(
+                id=folder.name, state="new", made=now(), procedure=procedure, workstation=workstation.spec,
+                host=workstation.name, identity=workstation.identity, boot=workstation.boot, product_id=stem,
+                system=workstation.system, **facts,
+            )  # fmt: skip
+        except BaseException:
+            journal.close()
+            raise
     except (DamagedCase, Stopped) as error:
         shutil.rmtree(folder)  # made a moment ago, and empty but for a journal that could not be begun
         raise Refused(

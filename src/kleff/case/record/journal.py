@@ -48,7 +48,11 @@ class Journal:
             elif not file.exists():
                 raise DamagedCase("the journal is missing", where=str(file), remedy="name a whole case folder")
             self._db = sqlite3.connect(file, isolation_level=None, timeout=10)
-            self._open(create)
+            try:
+                self._open(create)
+            except BaseException:
+                self._db.close()
+                raise
         except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
             raise self._damaged(error) from None
 
