@@ -13,6 +13,7 @@ import subprocess
 import sys
 import time
 import traceback
+from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass
@@ -74,7 +75,7 @@ class Kleff:
 
     def _called(self, words: list[str], environment: dict[str, str]) -> Done:
         """The same main function, with its own arguments, environment, folder and streams. It leaves no file open."""
-        opened = len(os.listdir("/proc/self/fd"))
+        before = opened()
         out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True) for _ in range(2))
         with ExitStack() as stack:
             stack.enter_context(mock.patch.dict(os.environ, environment, clear=True))
@@ -90,7 +91,7 @@ class Kleff:
             except BaseException:
                 traceback.print_exc()
                 code = 1
-        assert len(os.listdir("/proc/self/fd")) <= opened, f"files are left open by {words}"
+        assert not (left := opened() - before), f"{left} left open by {words}"
         texts = [stream.buffer.getvalue().decode("utf-8") for stream in (out, err)]  # type: ignore[attr-defined]
         return Done(code, *texts)
 
@@ -105,6 +106,15 @@ def lasting(seconds: float, at_least: int) -> Iterator[int]:
     while number < at_least or time.monotonic() < end:
         number += 1
         yield number
+
+
+def opened() -> Counter[str]:
+    """What this process has open."""
+    found: Counter[str] = Counter()
+    for fd in os.listdir("/proc/self/fd"):
+        with contextlib.suppress(OSError):
+            found[os.readlink(f"/proc/self/fd/{fd}")] += 1
+    return Counter({name: count for name, count in found.items() if not name.startswith("/proc/")})
 
 
 def program_started(cases: Path) -> bool:

@@ -239,7 +239,7 @@ class MemoryFolder(MemoryHandle):
     def sha256(self, name: str) -> str:
         node = self.node.get(name)
         if not stat.S_ISREG(node.mode):
-            raise error(errno.EINVAL, name)
+            raise error(errno.ELOOP if stat.S_ISLNK(node.mode) else errno.EINVAL, name)
         return hashlib.sha256(node.data).hexdigest()
 
     def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
