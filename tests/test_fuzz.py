@@ -11,7 +11,7 @@ import pytest
 import fuzzing
 from support import IS_ROOT, lasting
 
-SECONDS = float(os.environ.get("KLEFF_FUZZ_SECONDS", "11"))
+SECONDS = float(os.environ.get("KLEFF_FUZZ_SECONDS", "8"))
 
 
 @pytest.mark.parametrize("target", sorted(fuzzing.TARGETS))

@@ -125,7 +125,7 @@ def test_folders_swapped_for_links_all_the_time(tmp_path: Path, after_preview: b
     assert differences(secret, tree(top / "etc")) == []
     assert "Traceback" not in log.read_text(errors="replace"), log.read_text(errors="replace")[-3000:]
     assert set(ended) <= {0, 1, 3, 4}, ended
-    assert swaps[0] > 100_000, (rounds, swaps)
+    assert swaps[0] > 30_000, (rounds, swaps)
     print(f"{swaps[0]:,} swaps, {rounds} rounds, ended {ended}")
 
 
