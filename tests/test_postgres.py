@@ -130,7 +130,7 @@ def test_saved_removed_set_up_again_and_restored(kleff: Kleff, server: Server, t
     file = procedure(tmp_path / "p.toml", written(server.port))
     environment = {"KLEFF_SECRET_DATABASE_PASSWORD": SECRET}
     seen, stop = [], threading.Event()
-    watcher = threading.Thread(target=watch, args=(seen, stop))
+    watcher = threading.Thread(target=watch, args=(seen, stop), daemon=True)
     watcher.start()
     assert "the secret is not given: database password" in kleff("run", file, "--on", "this", "--yes", code=3).err
     assert not kleff.cases.exists()
