@@ -8,6 +8,7 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -38,6 +39,14 @@ def kleff(tmp_path: Path) -> Kleff:
     program = Path(sys.executable).parent / "kleff"
     assert program.exists(), "install the package first: pip install -e '.[test]'"
     return Kleff(program, tmp_path)
+
+
+@pytest.fixture
+def folder() -> Iterator[Path]:
+    """A folder in memory too, where there is one: a journal flushes a lot."""
+    made = Path(tempfile.mkdtemp(dir="/dev/shm" if Path("/dev/shm").is_dir() else None))
+    yield made
+    shutil.rmtree(made)
 
 
 @pytest.fixture

@@ -73,6 +73,11 @@ class Bench:
         return sorted("/".join(p.parts[len(path.parts) :]) for p, _ in self.on.files.walk(path) if p != path)
 
 
+def delete(*paths: str, more: str = "") -> str:
+    """A step that deletes paths."""
+    return "[[delete]]\npaths = [" + ", ".join(f"'{p}'" for p in paths) + f"]\n{more}"
+
+
 class Killed(BaseException):
     """What stands for a kill: nothing after it is written any more."""
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 import itertools
 import re
 import shutil
-import tempfile
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -15,22 +13,10 @@ from kleff.case.guard.tables import LINUX, NAMED, NEVER, WINDOWS
 from kleff.engine.job import Job
 from kleff.errors import DamagedCase, Refused, UsageError
 from kleff.registry.regfile import RegKey
-from memory import Bench, killed_at, states
+from memory import Bench, delete, killed_at, states
 
 FOLDER = r"C:\Program Files\Rakeworks\Hoe"
 UNINSTALL = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Hoe"
-
-
-@pytest.fixture
-def folder() -> Iterator[Path]:
-    """A folder in memory too, where there is one: a journal flushes a lot."""
-    made = Path(tempfile.mkdtemp(dir="/dev/shm" if Path("/dev/shm").is_dir() else None))
-    yield made
-    shutil.rmtree(made)
-
-
-def delete(*paths: str, more: str = "") -> str:
-    return "[[delete]]\npaths = [" + ", ".join(f"'{p}'" for p in paths) + f"]\n{more}"
 
 
 # -- the guard ----------------------------------------------------------------------------------------------------

@@ -10,8 +10,8 @@ from typing import Any
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from memory import Bench, killed_at
-from test_engine import delete, goes_on
+from memory import Bench, delete, killed_at
+from test_engine import goes_on
 
 NAMES = st.sampled_from(["a", "b", "Tag", "tag", "x.design", "y.design", ".hidden", "ü", "c d", "soft\u00adhyphen"])
 PATHS = st.lists(NAMES, min_size=1, max_size=4).map("/".join)

@@ -11,12 +11,13 @@ import msgspec
 from kleff.engine.context import steps_here
 from kleff.engine.holders import Holder, planned_holders
 from kleff.errors import LinkOnTheWay
-from kleff.objects.base.action import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNREADABLE, Action
+from kleff.objects.base.action import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNKNOWN, UNREADABLE, Action
 from kleff.objects.base.checking import plan_condition
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration
+from kleff.workstation.identity import NameId
 
 # `backup` before `stop` (an export needs the server); what says `stopped = true` after it.
 ORDER = (
@@ -36,6 +37,7 @@ class Totals(msgspec.Struct, kw_only=True):
     refused: int = 0
     manual: int = 0
     unreadable: int = 0
+    unknown: int = 0
     saved_items: int = 0
     saved_size: int = 0
     rescued_items: int = 0
@@ -61,7 +63,7 @@ class Plan(msgspec.Struct, kw_only=True):
 
     @property
     def refused(self) -> list[Action]:
-        return [a for a in self.actions if a.state == REFUSED and a.phase not in ("before", "verify")]
+        return [a for a in self.actions if (a.state == REFUSED and a.phase not in ("before", "verify")) or _cannot_be_saved(a)]
 
     @property
     def not_ready(self) -> list[Action]:
@@ -99,6 +101,7 @@ def plan_step(step: LoadedStep, here: Here) -> list[Action]:
         actions = [plan_condition(looking, step, here)]
     else:
         actions = list(planning.plan(step, here)) if planning is not None else []
+    actions += _accounts_not_here(step, here)
     _leave_synced(step, here, actions)
     _leave_unchosen(step, here, actions)
     reason = here.not_wanted(step.model)
@@ -107,6 +110,23 @@ def plan_step(step: LoadedStep, here: Here) -> list[Action]:
             action.keep(reason)
             action.shows = []
     return actions
+
+
+def _accounts_not_here(step: LoadedStep, here: Here) -> list[Action]:
+    """An account that a step names and that is not here is seen, not passed over."""
+    found: list[Action] = []
+    if here.procedure.rules < 2:
+        return found
+    for name, meant in here.resolver.not_here(step.model.names_accounts):
+        action = here.action(step, "look for", f"account {name}", about=[NameId("account", name)], account=name)
+        action.reason = f"no such account here{f'; did you mean {meant}?' if meant else ''}"
+        action.state = ABSENT if step.model.only_if_here else UNKNOWN
+        found.append(action)
+    return found
+
+
+def _cannot_be_saved(action: Action) -> bool:
+    return action.state == UNKNOWN and action.phase == "backup" and not action.optional
 
 
 def _leave_unchosen(step: LoadedStep, here: Here, actions: list[Action]) -> None:
@@ -165,7 +185,7 @@ def _mark_synced(here: Here, actions: list[Action]) -> None:
 
 def _totals(actions: list[Action]) -> Totals:
     sums = dict.fromkeys(Totals.__struct_fields__, 0)
-    names = {TO_DO: "to_do", KEPT: "kept", REFUSED: "refused", MANUAL: "manual", UNREADABLE: "unreadable"}
+    names = {TO_DO: "to_do", KEPT: "kept", REFUSED: "refused", MANUAL: "manual", UNREADABLE: "unreadable", UNKNOWN: "unknown"}
     for action in (a for a in actions if a.phase not in UNCOUNTED):
         sums[names.get(action.state, "absent")] += 1
         total = kind_of(action.kind).words(action.phase).total

@@ -8,20 +8,21 @@ import msgspec
 
 from kleff.engine.context import sightings, steps_here
 from kleff.engine.plan import plan_step
-from kleff.objects.base.action import ABSENT, KEPT, UNREADABLE, Action
+from kleff.objects.base.action import ABSENT, KEPT, UNKNOWN, UNREADABLE, Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import kind_of
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.identity import Identity, covers, sameness, shown
 
-LEFT, STAYS, UNKNOWN = "left", "kept", "unreadable"
+LEFT, STAYS, NOT_READ, NOT_KNOWN = "left", "kept", "unreadable", "unknown"
 
 
 class Finding(msgspec.Struct, kw_only=True):
     """One thing that is still there.
 
     Attributes:
-        state: `left`; `kept` (on purpose); `unreadable` (could not be looked at, so not proven gone).
+        state: `left`; `kept` (on purpose); `unreadable` (could not be looked at), `unknown` (there is nothing where one could look): not
+            proven gone.
         target: for people; about: what exactly.
     """
 
@@ -45,6 +46,11 @@ class Verification(msgspec.Struct, kw_only=True):
     clean: bool
     looked: int
     findings: list[Finding]
+
+    @property
+    def open(self) -> list[Finding]:
+        """Everything that keeps it from being clean: what is left, and what is not proven gone."""
+        return [f for f in self.findings if f.state != STAYS]
 
     def of(self, state: str) -> list[Finding]:
         return [f for f in self.findings if f.state == state]
@@ -71,7 +77,7 @@ def verify(here: Here) -> Verification:
         if not sighting.in_range or (about is not None and any(covers(outer, about, style) for outer in told)):
             continue
         finding = Finding(
-            state=UNKNOWN if sighting.unreadable else LEFT, kind=sighting.kind, target=sighting.what,
+            state=NOT_READ if sighting.unreadable else LEFT, kind=sighting.kind, target=sighting.what,
             about=[about] if about is not None else [], reason="evidence of the product", line=sighting.line, phase="evidence",
             account=sighting.account,
         )  # fmt: skip
@@ -90,7 +96,7 @@ def _findings(action: Action, style: PathStyle) -> list[Finding]:
     """What an action planned afresh says of the workstation now: whatever there is still to do is left."""
     if action.state == ABSENT:
         return []
-    state = {KEPT: STAYS, UNREADABLE: UNKNOWN}.get(action.state, LEFT)
+    state = {KEPT: STAYS, UNREADABLE: NOT_READ, UNKNOWN: NOT_KNOWN}.get(action.state, LEFT)
     reason = "it is not empty" if action.later else action.reason
     found = Finding(
         state=state, kind=action.kind, target=action.target, about=action.about, reason=reason, line=action.line, phase=action.phase,

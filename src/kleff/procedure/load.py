@@ -16,11 +16,13 @@ import msgspec
 from kleff import __version__
 from kleff.errors import ProcedureError
 from kleff.procedure.conditions import FACTS, BadCondition, parse_condition
-from kleff.procedure.model import Ask, Keep, Product, Section, Step, path_problems
+from kleff.procedure.model import Ask, Keep, NewProblem, Product, Section, Step, path_problems
 from kleff.procedure.source import Address, Source, parse_source, read_source
 from kleff.procedure.versions import parse_range
 
-RULES = 1  # by which procedures are read; a case keeps the number of those it was begun under
+# By which procedures are read; a case keeps the number of those it was begun under. 2: keys are literal, no control characters in
+# paths and keys, an account that is named and not here is seen.
+RULES = 2
 KindTable = Mapping[str, Mapping[str, type[Step]]]
 PHASES = ("before", "backup", "stop", "uninstall", "purge", "delete", "verify", "after")
 SECTIONS = ("format", "product", "places", "keep", "ask", "evidence", *PHASES)
@@ -57,6 +59,7 @@ class Procedure:
     evidence: tuple[LoadedStep, ...]
     steps: tuple[LoadedStep, ...]
     asks: tuple[Ask, ...] = ()
+    rules: int = RULES
 
     def phase(self, name: str) -> list[LoadedStep]:
         return [s for s in self.steps if s.phase == name]
@@ -72,7 +75,7 @@ def load_procedure(path: Path, kinds: KindTable) -> Procedure:
     Raises:
         ProcedureError: with every problem that was found.
     """
-    return _Loader(read_source(path), kinds).procedure()
+    return _Loader(read_source(path), kinds, RULES).procedure()
 
 
 def parse_procedure(raw: bytes, name: str, kinds: KindTable, rules: int = RULES) -> Procedure:
@@ -86,7 +89,7 @@ def parse_procedure(raw: bytes, name: str, kinds: KindTable, rules: int = RULES)
     """
     if not 1 <= rules <= RULES:
         raise ProcedureError([f"{name}: is read by rules that this Kleff does not know ({rules})"], remedy="use a newer Kleff")
-    return _Loader(parse_source(raw, name), kinds).procedure()
+    return _Loader(parse_source(raw, name), kinds, rules).procedure()
 
 
 @lru_cache(maxsize=100)
@@ -95,9 +98,10 @@ def _fields(model: type[Section]) -> tuple[msgspec.structs.FieldInfo, ...]:
 
 
 class _Loader:
-    def __init__(self, source: Source, kinds: KindTable) -> None:
+    def __init__(self, source: Source, kinds: KindTable, rules: int) -> None:
         self.source = source
         self.kinds = kinds
+        self.rules = rules
         self.problems: list[tuple[tuple[int, int], str]] = []
         self.places: dict[str, list[str]] = {}
 
@@ -117,7 +121,7 @@ class _Loader:
             self._problem((), "no [[evidence]]: nothing says how the product is recognised")
         if self.problems or product is None or keep is None:
             raise ProcedureError([text for _, text in sorted(self.problems)], remedy="correct the procedure; nothing was changed")
-        return Procedure(self.source.name, self.source.raw, product, self.places, keep, evidence, steps, asks)
+        return Procedure(self.source.name, self.source.raw, product, self.places, keep, evidence, steps, asks, self.rules)
 
     def _problem(self, address: Address, text: str) -> None:
         self.problems.append((self.source.position(address), f"{self.source.place(address)}: {text}"))
@@ -232,7 +236,8 @@ class _Loader:
             return None
         section = msgspec.convert(table, model)
         for where, text in section.problems(self.places):
-            self._problem((*address, *where), text)
+            if not isinstance(text, NewProblem) or self.rules >= text.since:
+                self._problem((*address, *where), text)
         return section if len(self.problems) == before else None
 
     def _values(self, model: type[Section], table: dict[str, Any], address: Address) -> None:

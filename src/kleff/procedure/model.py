@@ -8,7 +8,7 @@ from msgspec import Meta, Struct, field, structs
 
 from kleff.procedure.conditions import FACTS
 from kleff.procedure.globs import check_glob
-from kleff.procedure.variables import BadTemplate, parse_template, unescape_literal
+from kleff.procedure.variables import KEY_ROOTS, BadTemplate, parse_template, unescape_literal
 from kleff.procedure.versions import VersionRange, parse_duration, parse_range
 
 Text = Annotated[str, Meta(min_length=1)]
@@ -121,6 +121,16 @@ class Step(Section, kw_only=True, frozen=True):
         """The accounts it names."""
         return []
 
+    @property
+    def names_accounts(self) -> list[str]:
+        """The accounts it means, where it does not mean every ordinary one."""
+        return []
+
+    @property
+    def only_if_here(self) -> bool:
+        """Whether an account that it names may be missing."""
+        return False
+
     def of_account(self, name: str) -> "Step | None":
         """The same for one account alone; None if it concerns no accounts."""
         return None
@@ -218,6 +228,15 @@ class SavingAccountStep(SavingStep, kw_only=True, frozen=True):
     accounts: Annotated[list[Text], Meta(description="only these accounts, also default, public or system ones")] = field(
         default_factory=list
     )
+    if_here: Annotated[bool, Meta(description="an account named here may be missing on a workstation")] = False
+
+    @property
+    def names_accounts(self) -> list[str]:
+        return self.accounts
+
+    @property
+    def only_if_here(self) -> bool:
+        return self.if_here
 
 
 class AccountStep(Step, kw_only=True, frozen=True):
@@ -226,6 +245,15 @@ class AccountStep(Step, kw_only=True, frozen=True):
     accounts: Annotated[list[Text], Meta(description="only these accounts, also default, public or system ones")] = field(
         default_factory=list
     )
+    if_here: Annotated[bool, Meta(description="an account named here may be missing on a workstation")] = False
+
+    @property
+    def names_accounts(self) -> list[str]:
+        return self.accounts
+
+    @property
+    def only_if_here(self) -> bool:
+        return self.if_here
 
     @property
     def concerns(self) -> list[str]:
@@ -255,7 +283,20 @@ def path_problem(text: str, places: Collection[str]) -> str | None:
         return f"{text!r} is on another machine; a procedure works on the workstation's own volumes"
     if any(part in (".", "..") for part in template.rest.replace("\\", "/").split("/")):
         return "'.' and '..' are not allowed in a path"
-    return check_glob(template.rest)
+    return check_glob(template.rest) or _control_problem(text)
+
+
+class NewProblem(str):
+    """A problem that a procedure does not have which is read by the rules of an earlier release."""
+
+    since = 2
+
+
+def _control_problem(text: str) -> NewProblem | None:
+    """A control character is a mistake: in double quotes TOML makes a tab of `\\t`."""
+    if any(ord(c) < 32 or ord(c) == 127 for c in text):
+        return NewProblem(f"{text!r} has a control character; write it in single quotes, where a backslash is a backslash")
+    return None
 
 
 def key_problem(text: str) -> str | None:
@@ -269,17 +310,10 @@ def key_problem(text: str) -> str | None:
         return f"a key begins with {', '.join(sorted(KEY_ROOTS))}"
     if not rest.strip("\\"):
         return "names a whole hive"
-    return None
-
-
-KEY_ROOTS = {
-    "HKLM": "HKLM",
-    "HKEY_LOCAL_MACHINE": "HKLM",
-    "HKCU": "HKCU",
-    "HKEY_CURRENT_USER": "HKCU",
-    "HKCR": "HKCR",
-    "HKEY_CLASSES_ROOT": "HKCR",
-}
+    for part in rest.split("\\"):
+        if part != "*" and set(part.replace("[*]", "").replace("[?]", "")) & set("*?"):
+            return NewProblem(f"{part!r} has a wildcard, but keys are named in full; write [*] where the name itself has one")
+    return _control_problem(text)
 
 
 def duration_problem(key: str, text: str) -> Iterator[Problem]:

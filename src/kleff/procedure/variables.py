@@ -55,6 +55,16 @@ PERCENT_NAMES = {
     "TMP": "user.temp",
 }
 
+# Roots of registry keys as they are written, and the hive each stands for.
+KEY_ROOTS = {
+    "HKLM": "HKLM",
+    "HKEY_LOCAL_MACHINE": "HKLM",
+    "HKCU": "HKCU",
+    "HKEY_CURRENT_USER": "HKCU",
+    "HKCR": "HKCR",
+    "HKEY_CLASSES_ROOT": "HKCR",
+}
+
 
 @dataclass(frozen=True)
 class Template:
@@ -142,6 +152,15 @@ def _unescape(rest: str, places: Collection[str]) -> str:
             raise BadTemplate("lone }; write }} for a literal brace")
         out, i = out + char, i + 1
     return out
+
+
+def literal_key(text: str) -> str:
+    """A registry key text with its names as they are: `{{`, `[*]` and `[?]` stand for one character.
+
+    Raises:
+        BadTemplate: it has a variable.
+    """
+    return unescape_literal(text).replace("[*]", "*").replace("[?]", "?")
 
 
 def unescape_literal(text: str) -> str:

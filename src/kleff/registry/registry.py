@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 from kleff.procedure.globs import fold
-from kleff.procedure.model import KEY_ROOTS
+from kleff.procedure.variables import KEY_ROOTS
 from kleff.registry.regfile import RegKey
 from kleff.registry.values import REG_LINK, RegValue
 

@@ -11,7 +11,7 @@ from kleff.case.effects.base import effect_of
 from kleff.case.record.folder import Case
 from kleff.engine.cases.case_job import answers_of
 from kleff.engine.cases.rows import Row, rows
-from kleff.engine.verify import LEFT, UNKNOWN, Verification
+from kleff.engine.verify import LEFT, Verification
 from kleff.errors import DamagedCase
 from kleff.objects.base.action import FAILED
 from kleff.procedure.conditions import show_answer
@@ -118,7 +118,7 @@ def result_line(case: Case, result: Verification | None, found: list[Row]) -> st
             )
         if result.clean and not failed:
             return f"gone: looked at {plural(result.looked, 'place')}, nothing is left"
-        left = len(result.of(LEFT)) + len(result.of(UNKNOWN))
+        left = len(result.open)
         return f"not clean: {plural(left, 'thing')} left, {plural(len(failed), 'optional step')} failed"
     return {
         "open": "stopped: the case is open" + (f"; failed: {failed[0].note}" if failed else ""),

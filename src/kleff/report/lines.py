@@ -81,6 +81,7 @@ STATE_TONES: dict[str, Tone] = {
     "kept": "warn",
     "refused": "bad",
     "unreadable": "bad",
+    "unknown": "bad",
     "manual": "warn",
     "done": "good",
     "failed": "bad",

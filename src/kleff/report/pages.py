@@ -7,7 +7,7 @@ from itertools import groupby
 from kleff.engine.choices import Choice
 from kleff.engine.plan import Plan
 from kleff.engine.survey import Survey
-from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Finding, Verification
+from kleff.engine.verify import LEFT, NOT_KNOWN, NOT_READ, STAYS, Finding, Verification
 from kleff.objects.base.action import NOTHING_TO_UNDO, TO_DO, Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import kind_of, much
@@ -174,7 +174,13 @@ def totals_lines(plan: Plan) -> list[str]:
     lines = [f"{plural(totals.to_do, 'action')} to do"]
     others = [
         f"{count} {word}"
-        for count, word in ((totals.absent, "absent"), (totals.kept, "kept"), (totals.manual, "by hand"), (totals.unreadable, "unreadable"))
+        for count, word in (
+            (totals.absent, "absent"),
+            (totals.kept, "kept"),
+            (totals.manual, "by hand"),
+            (totals.unreadable, "unreadable"),
+            (totals.unknown, "unknown"),
+        )
         if count
     ]
     lines[0] += f" ({', '.join(others)})" if others else ""
@@ -213,12 +219,13 @@ def verify_page(name: str, where: str, result: Verification) -> Page:
         page.row((f"{name} is gone", "good"), (f" from {where}: looked at {plural(result.looked, 'place')}, nothing is left", "plain"))
     else:
         page.row((f"{name} is not gone", "bad"), (f" from {where}", "plain"))
-    for state, title in ((LEFT, "Left"), (UNKNOWN, "Could not be looked at"), (STAYS, "Kept on purpose")):
+    titles = {LEFT: "Left", NOT_READ: "Could not be looked at", NOT_KNOWN: "Could not be looked for", STAYS: "Kept on purpose"}
+    for state, title in titles.items():
         findings = result.of(state)
         if findings:
             page.head(title)
             for finding in findings:
-                page.add(f"  {finding_line(finding)}", {"left": "bad", "unreadable": "bad"}.get(state, "plain"))  # type: ignore[arg-type]
+                page.add(f"  {finding_line(finding)}", "plain" if state == STAYS else "bad")
     return page
 
 

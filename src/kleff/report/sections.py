@@ -5,7 +5,7 @@ from __future__ import annotations
 from kleff.case.effects.base import effect_of
 from kleff.case.record.folder import Case
 from kleff.engine.cases.rows import Row
-from kleff.engine.verify import LEFT, STAYS, UNKNOWN, Verification
+from kleff.engine.verify import LEFT, STAYS, Verification
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, WAITING
 from kleff.objects.base.kind import Words, kind_of, much
 from kleff.report.case_facts import restores
@@ -40,7 +40,7 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     if result is not None:
         listed += [
             ("Kept on purpose", [(finding_line(f), "plain") for f in result.of(STAYS)]),
-            ("Left", [(finding_line(f), "bad") for f in (*result.of(LEFT), *result.of(UNKNOWN))]),
+            ("Left", [(finding_line(f), "bad") for f in result.open]),
         ]
     else:
         listed.append(("Kept on purpose", _lines([r for r in found if r.state == KEPT and r.action.phase != "verify"])))

@@ -6,7 +6,7 @@ from kleff.case.record.folder import Case
 from kleff.case.undo import Undone
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.cases.run import Ended
-from kleff.engine.verify import LEFT, STAYS, UNKNOWN
+from kleff.engine.verify import STAYS
 from kleff.errors import UsageError
 from kleff.objects.base.action import DONE, SKIPPED
 from kleff.objects.base.kind import Words, kind_of
@@ -27,7 +27,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
     rescued = [r for r in done if r.action.phase == "rescue"]
     gone = [r for r in done if r.action.phase in ("uninstall", "purge")]
     kept = ended.verification.of(STAYS)
-    left = len(ended.verification.of(LEFT)) + len(ended.verification.of(UNKNOWN))
+    left = len(ended.verification.open)
     skipped = [r for r in ended.rows if r.state == SKIPPED]
     page.add("In short", "head")
     rows: list[tuple[str, str, Tone]] = [
@@ -48,7 +48,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
     if skipped:
         rows.append(("skipped", plural(len(skipped), "action"), "warn"))
     if ended.failed:
-        rows.append(("failed", "; ".join(f"{r.action.target}: {r.note}" for r in ended.failed), "bad"))
+        rows.append(("failed", "; ".join(f"{r.action.target}: {r.note or r.action.reason}" for r in ended.failed), "bad"))
     shown = {
         "saved": bool(saved),
         "rescued": bool(rescued),

@@ -22,7 +22,7 @@ from kleff.engine.holders import held_open
 from kleff.engine.plan import REMOVING, plan_step
 from kleff.engine.verify import LEFT, Finding, Verification, verify
 from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError
-from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNREADABLE, WAITING, Action, Outcome
+from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, WAITING, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Does, Joins, able, kind_of
 from kleff.procedure.load import PHASES, LoadedStep
@@ -41,7 +41,7 @@ PROGRAMS = ("uninstall", "purge")  # after which `restart = "always"` wants one
 
 @dataclass
 class Ended:
-    """How a run ended."""
+    """How a run ended; `failed`: what was not done though it should have been."""
 
     verification: Verification
     rows: list[Row]
@@ -315,7 +315,7 @@ class Runner:
         elapsed = time.monotonic() - self._begun
         self.case.keep(verification=result, elapsed=f"{elapsed:.1f}")
         self.case.enter(self.here.workstation, "finished")
-        return Ended(result, found, elapsed, [r for r in found if r.state == FAILED])
+        return Ended(result, found, elapsed, [r for r in found if r.state in (FAILED, UNKNOWN)])
 
     def _verified(self) -> Verification:
         """Verify; what the agreed plan names and is there again goes too, in a few passes."""

@@ -11,6 +11,7 @@ from kleff.workstation.identity import Identity, KeyId, PathId, exact_base64, ke
 from kleff.workstation.paths import WPath, from_raw
 
 TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
+UNKNOWN = "unknown"  # there is nothing where one could look: never the same as absent
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
 NOT_EMPTY = "not empty now; goes if it is empty when its turn comes"
 NOTHING_TO_UNDO = "nothing to take back"

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from difflib import get_close_matches
 from itertools import takewhile
 
 from kleff.case.guard.guard import Target
@@ -51,6 +52,12 @@ class Resolver:
             return [a for a in self._all if a.ordinary]
         wanted = {n.lower() for n in named}
         return [a for a in self._all if a.name.lower() in wanted or a.id.lower() in wanted]
+
+    def not_here(self, named: list[str]) -> list[tuple[str, str]]:
+        """The accounts a step names that are not here, each with the name that was perhaps meant, or ""."""
+        known = {text.lower() for a in self._all for text in (a.name, a.id)}
+        names = [a.name for a in self._all]
+        return [(n, next(iter(get_close_matches(n, names, 1)), "")) for n in named if n.lower() not in known]
 
     def account(self, id: str) -> Account | None:
         """The account with this id (uid or SID)."""

@@ -1,14 +1,10 @@
 """Which physical keys a text of a procedure means on a workstation."""
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 from kleff.objects.base.here import Here
-from kleff.procedure.variables import unescape_literal
+from kleff.procedure.variables import literal_key
 from kleff.registry.registry import KeyRef
-
-if TYPE_CHECKING:
-    pass
 
 
 def meant_keys(here: Here, text: str, view: int | None, accounts: list[str]) -> Iterator[tuple[KeyRef, str]]:
@@ -16,7 +12,7 @@ def meant_keys(here: Here, text: str, view: int | None, accounts: list[str]) -> 
     registry = here.workstation.registry
     if registry is None:
         return
-    text = unescape_literal(text)
+    text = literal_key(text)
     root = text.partition("\\")[0].upper()
     if root not in ("HKCU", "HKEY_CURRENT_USER"):
         for key in registry.canonical(text, view=view):

@@ -1,18 +1,15 @@
 """The steps about registry keys and values."""
 
 from collections.abc import Collection, Iterator
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import Annotated, Literal
 
 from msgspec import Meta
 
 from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Text, key_problem
 
-if TYPE_CHECKING:
-    pass
-
 View = Annotated[Literal[32, 64] | None, Meta(description="only this view; both if left out")]
 
-KeyText = Annotated[Text, Meta(description="HKLM\\..., HKCU\\... (every account) or HKCR\\...; literal, no wildcards")]
+KeyText = Annotated[Text, Meta(description="HKLM\\..., HKCU\\... (every account) or HKCR\\...; named in full; [*] for a star in a name")]
 ValueText = Annotated[str, Meta(description="name of the value; empty for the default value")]
 
 
