@@ -1,4 +1,4 @@
-"""A whole workstation with real systemd in a folder, for the tests: debootstrapped once, booted, restarted."""
+"""A whole workstation with real systemd in a folder, for the tests: made once, booted, restarted."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ import pytest
 import kleff
 from support import until
 
-NEEDED = ("debootstrap", "systemd-nspawn", "nsenter", "apt-get")
+NEEDED = ("mmdebstrap", "systemd-nspawn", "nsenter", "apt-get")
 BOOT = r"""
 for h in systemd unified .; do b=/sys/fs/cgroup/$h
   [ -e "$b/cgroup.procs" ] && mkdir -p "$b/$2" && echo $$ > "$b/$2/cgroup.procs"; done
@@ -40,7 +40,7 @@ def make_base(folder: Path) -> Path:
         pytest.skip("no Debian package source is set up on this machine")
     target = Path(kept) if kept else folder / "base"
     command = [
-        "debootstrap",
+        "mmdebstrap",
         "--variant=minbase",
         "--include=systemd,systemd-sysv,dbus,libpam-systemd,python3",
         codename,
@@ -49,7 +49,7 @@ def make_base(folder: Path) -> Path:
     ]
     done = subprocess.run(command, capture_output=True, text=True, timeout=900)
     if done.returncode != 0:
-        pytest.skip(f"debootstrap failed: {done.stdout.strip().splitlines()[-1:]}")
+        pytest.skip(f"mmdebstrap failed: {done.stdout.strip().splitlines()[-1:]}")
     return target
 
 

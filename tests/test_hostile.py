@@ -19,7 +19,7 @@ from killing import run_until
 from support import IS_ROOT, differences, lasting, linux_tree, procedure, tree, write
 
 pytestmark = pytest.mark.skipif(not IS_ROOT, reason="needs root: two accounts, one of them an administrator")
-SECONDS = float(os.environ.get("KLEFF_HOSTILE_SECONDS", "9"))
+SECONDS = float(os.environ.get("KLEFF_HOSTILE_SECONDS", "6"))
 
 # Exchanges a folder of the product with a link to somewhere else, as fast as it can; says at its end how often.
 SWAPPER = """

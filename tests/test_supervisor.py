@@ -22,8 +22,9 @@ from test_entries import FOLDER, STEP, bench, procedure
 ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin"}
 # A program that starts another under the supervisor, says so, and waits to be killed.
 STARTER = """
-import sys, time
+import signal, sys, time
 from pathlib import Path
+signal.signal(signal.SIGINT, signal.SIG_DFL)  # whoever started the tests may have it ignored
 from kleff.workstation.posix import running
 def known(process):
     print(process.pid, process.started, flush=True)
