@@ -12,14 +12,17 @@ trap 'kill $screen 2>/dev/null; rm -rf "$work"' EXIT
 sleep 1
 cd "$work"
 
-# shot NAME SECONDS COMMAND [LINES]: types the command, waits, takes the picture of the last screen (or the first LINES of output)
+# shot NAME SECONDS COMMAND [LINES]: types the command, waits, takes the picture of the last screen (or the first LINES of output).
+# On a busy machine it is waited longer until the command has ended, unless it is one that is shown at work.
 shot() {
+  rm -f ended
   local show="$3"
   [ -n "${4:-}" ] && show="script -qec '$3' /dev/null | head -n $4"
   xterm -geometry 157x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10141a' -fg '#d7dce2' -b 8 +sb -T kleff \
-    -e bash -c "printf '\$ %s\n\n' \"$3\"; export NO_COLOR=; unset NO_COLOR; $show; sleep 60" &
+    -e bash -c "printf '\$ %s\n\n' \"$3\"; export NO_COLOR=; unset NO_COLOR; $show; touch ended; sleep 60" &
   local term=$!
   sleep "$2"
+  case $1 in run-working|backup|discard) ;; *) for _ in $(seq 30); do [ -e ended ] && break; sleep 0.5; done; sleep 0.3 ;; esac
   for _ in 1 2 3 4 5; do   # on a busy machine the terminal may not have been drawn yet
     /usr/bin/import -window root "$shots/$1.png"
     [ "$(stat -c %s "$shots/$1.png")" -gt 4000 ] && break
