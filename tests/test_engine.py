@@ -14,6 +14,7 @@ from kleff.engine.job import Job
 from kleff.errors import DamagedCase, Refused, UsageError
 from kleff.registry.regfile import RegKey
 from memory import Bench, delete, killed_at, states
+from test_choices import ASKS
 
 FOLDER = r"C:\Program Files\Rakeworks\Hoe"
 UNINSTALL = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Hoe"
@@ -312,23 +313,6 @@ def goes_on(bench: Bench, job: Job, case: Path, way: str) -> bool:
 
 # -- choices ------------------------------------------------------------------------------------------------------
 
-ASKS = """
-[[ask]]
-id = "coming-back"
-question = "Will it be installed again?"
-default = false
-[[ask]]
-id = "edition"
-question = "Which edition is it?"
-type = "one"
-choices = ["school", "garden"]
-[[ask]]
-id = "parts"
-question = "Which parts go too?"
-type = "some"
-choices = ["printing", "scanning"]
-default = []
-"""
 CHOSEN = {
     "/opt/rakeworks/profile": ('unless = "coming-back"', lambda back, edition, parts: not back),
     "/srv/school": ('when = "edition is school"', lambda back, edition, parts: edition == "school"),
