@@ -118,13 +118,14 @@ def test_without_its_supervisor_the_program_itself_is_waited_for(tmp_path: Path)
     assert later.code is None
 
 
-def test_what_must_not_be_kept_is_not(tmp_path: Path) -> None:
+def test_what_must_not_be_kept_is_not(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Not in the output, not in the record, not in the arguments; also of what it says last, and through its errors."""
     secret = "Kr0kus & Söhne"
     script = 'read word; echo "got $word"; printenv BWK_PASSWORD >&2; exec sleep 0.2'
+    monkeypatch.setenv("KLEFF_SECRET_BWK", secret)
     given = Given(text=secret + "\n", environment={"BWK_PASSWORD": secret}, hide=(secret,))
     process = shell(script, tmp_path / "out.txt", given)
-    arguments = Path(f"/proc/{process.pid}/cmdline").read_bytes()
+    arguments = b"".join(Path(f"/proc/{process.pid}/{name}").read_bytes() for name in ("cmdline", "environ"))
     assert running.wait(process, 10)
     assert (tmp_path / "out.txt").read_text() == "got ......\n......\n"
     for data in (arguments, record_of(tmp_path / "out.txt").read_bytes()):

@@ -1,7 +1,7 @@
 """What can only be known before a removal: kept in the case when it begins, for what comes after.
 
-Undo builds packages anew by it, the guard goes on to keep what had to stay then, and the search for what is left has here the clues that
-the removal takes away.
+Undo builds packages anew by it, and the guard goes on to keep what had to stay then. The clues to places are kept since the removal
+takes them away; nothing reads them yet.
 """
 
 from __future__ import annotations
@@ -48,7 +48,6 @@ class Beforehand(msgspec.Struct, kw_only=True):
         packages: that the case removes.
     """
 
-    format: int = 1
     numbers: list[Number] = []
     stays: list[Stays] = []
     packages: list[PackageRecord] = []

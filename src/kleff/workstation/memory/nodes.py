@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from typing import cast
 
 from kleff.procedure.globs import fold
-from kleff.workstation.files.protocol import File, Folder, MountInside, Owner
+from kleff.workstation.files.protocol import File, Folder, Owner
 from kleff.workstation.paths import Look
 
 TICK = 1_000_000_000  # ns between two changes, so that each has a time of its own
@@ -319,6 +319,3 @@ def _left(node: Node, copy: Node) -> list[str]:
         else:
             left += [f"{name}/{more}" for more in _left(below, twin)]
     return left
-
-
-__all__ = ["MemoryFile", "MemoryFolder", "MountInside", "Node", "entered", "error", "node_of"]

@@ -22,6 +22,8 @@ from kleff.workstation.things import Given, Known, Running
 
 # A scope is a unit of its own for processes that somebody else starts (systemd.scope(5)): it does not end with Kleff's.
 SCOPE = ("systemd-run", "--scope", "--quiet", "--collect", "--")
+# The supervisor's own: nothing that Kleff was called with decides which program is found, and no secret is handed down.
+ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8"}
 SYSTEMD = Path("/run/systemd/system")  # is there if systemd is at work (sd_booted(3))
 BOOTS = 1_000_000_000.0  # start times of earlier releases are times of day; no machine is up for that many seconds
 
@@ -92,7 +94,8 @@ def _supervised(output: Path, given: Given) -> Iterator[tuple[subprocess.Popen[b
             answers, says = _pipe(stack)
             command = [*prefix, sys.executable, "-I", "-S", supervisor.__file__, str(told.fileno()), str(says.fileno())]
             child = subprocess.Popen(
-                command, stdin=source, stdout=out, stderr=errors, pass_fds=(told.fileno(), says.fileno()), start_new_session=True,
+                command, stdin=source, stdout=out, stderr=errors, pass_fds=(told.fileno(), says.fileno()), env=ENVIRONMENT,
+                start_new_session=True,
             )  # fmt: skip
             told.close()
             says.close()
