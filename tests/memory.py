@@ -44,9 +44,10 @@ class Bench:
         """The actions of a procedure, of one phase if it is named."""
         return [a for a in self.preview(body, *answers, **more).plan.actions if phase in ("", a.phase)]
 
-    def run(self, body: str, *answers: str, **more: Any) -> tuple[Job, Ended]:
+    def run(self, body: str, *answers: str, without: dict[str, str] | None = None, **more: Any) -> tuple[Job, Ended]:
         """Run it; returns the job of the case."""
         job = self.job(body, **more)
+        job = job.with_options(replace(job.options, without_backup=without or {}))
         folder, ended = job.run(job.preview(answers, compared=False), self.folder / "cases")
         return self.again(job, folder), ended
 

@@ -109,7 +109,18 @@ def test_other_answers_run_no_program_again(kleff: Kleff, tmp_path: Path) -> Non
 def test_remembered_after_a_kill(tmp_path: Path) -> None:
     """Killed half-way, resume does what was answered, not what the procedure would by itself."""
     top, file = bench(tmp_path)
-    words = ["run", str(file), "--on", f"root:{top}", "--yes", "--cases", str(tmp_path / "cases"), "--answer", "edition=garden"]
+    words = [
+        "run",
+        str(file),
+        "--on",
+        f"root:{top}",
+        "--yes",
+        "--without-evidence",
+        "--cases",
+        str(tmp_path / "cases"),
+        "--answer",
+        "edition=garden",
+    ]
     assert run_until([*words, "--answer", "coming-back=yes"], 8, True, tmp_path / "log")[0] < 0
     assert run_until(["resume", str(next((tmp_path / "cases").iterdir()))], 0, False, tmp_path / "log")[0] == 0
     assert (top / "opt/brindlewort/profile").exists()
@@ -236,7 +247,7 @@ def test_choices_of_what_is_found(kleff: Kleff, lab: Path, tmp_path: Path) -> No
     assert [a["reason"] for a in plan if a["phase"] == "uninstall" and a["state"] == "kept"] == ["not chosen: Brindlewort Tag Studio 4.2"]
     assert [a["reason"] for a in plan if "ProgramData" in a["target"]] == ["only when version >=9; it is 4.2.0"]
     done = kleff("run", file, *on, *words, "--yes")  # the entry that was not chosen is evidence too, but kept on purpose
-    assert "Brindlewort Tag Studio 4.2 (4.2.0): not chosen: Brindlewort Tag Studio 4.2 (line" in done.out
+    assert "Brindlewort Tag Studio 4.2 (4.2.0): evidence of the product; not chosen: Brindlewort Tag Studio 4.2 (line" in done.out
     for name, stays in (("mira", True), ("tomas", True), ("till", False)):
         assert (lab / f"files/C/Users/{name}/AppData/Local/Brindlewort/Tag Studio").exists() == stays, name
     kleff("resume", kleff.case(), code=3)

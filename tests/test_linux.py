@@ -116,7 +116,7 @@ def test_configuration_keeps_its_state(kleff: Kleff, tmp_path: Path) -> None:
         before, said = tree(top), known(top)
         assert "c /etc/brindlewort-bridge/bridge.conf" in said[1]
         file = procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"\nmode = "{mode}"')
-        kleff("run", file, "--on", f"root:{top}", "--yes")
+        kleff("run", file, "--on", f"root:{top}", "--yes", code={"remove": 0, "purge": 4}[mode])
         assert states(top).get(BRIDGE, "") == wanted
         kleff("undo", kleff.case(), "--yes")
         assert outside_dpkg(differences(before, tree(top))) == []
@@ -124,7 +124,7 @@ def test_configuration_keeps_its_state(kleff: Kleff, tmp_path: Path) -> None:
     dpkg(top, "--remove", BRIDGE)
     before = tree(top)
     assert states(top)[BRIDGE] == "rc"
-    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes", code=4)
     assert BRIDGE not in states(top)
     kleff("undo", kleff.case(), "--yes")
     assert states(top)[BRIDGE] == "rc"
@@ -147,7 +147,7 @@ def test_what_appeared_at_a_packages_paths_is_not_lost(kleff: Kleff, tmp_path: P
     top = installed_tree(tmp_path, scripts=False)
     (top / "opt/brindlewort/bridge/driver03.so").unlink()
     before, said = tree(top), known(top)
-    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes", code=4)
     for name in ("opt/brindlewort/bridge/driver07.so", "opt/brindlewort/bridge/driver03.so", "usr/bin/tagbridge"):
         newer = write(top / name, "somebody's own")
         done = kleff("undo", kleff.case(), "--yes", code=4)
@@ -188,7 +188,7 @@ def test_a_package_that_cannot_be_put_back_at_once(kleff: Kleff, tmp_path: Path)
     top = installed_tree(tmp_path, scripts=False)
     write(top / "etc/brindlewort-bridge/bridge.conf", "listen = 0.0.0.0\n")
     before, said = tree(top), known(top)
-    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes", code=4)
     dpkg(top, "--purge", LIBRARY)
     done = kleff("undo", kleff.case(), "--yes", code=4)
     assert "dpkg --configure ended with 1" in done.out
@@ -204,7 +204,7 @@ def test_a_package_that_cannot_be_put_back_at_once(kleff: Kleff, tmp_path: Path)
 
 def test_another_version_installed_since_is_left(kleff: Kleff, tmp_path: Path) -> None:
     top = installed_tree(tmp_path, scripts=False)
-    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes")
+    kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes", code=4)
     control = tmp_path / "debs" / BRIDGE / "DEBIAN/control"
     control.write_text(control.read_text().replace("4.2.0-1", "4.3.0-1"))
     subprocess.run(

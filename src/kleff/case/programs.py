@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import codecs
 from collections.abc import Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.workstation.facets import Commands
 from kleff.workstation.things import Given, Known
+
+LONGEST = 4 << 20  # bytes of a program's output that are read
 
 
 def run_to_its_end(
@@ -29,6 +32,17 @@ def run_to_its_end(
     if running.code != 0:
         said = last_words(given.errors or output)
         raise ActionFailed(f"{argv[0]} ended with exit code {running.code}{said}", remedy=f"read {given.errors or output}; then resume")
+
+
+def said(output: Path) -> str:
+    """What a program wrote, up to `LONGEST` bytes; "" if it wrote nothing. Installers write 16-bit text with a mark before it."""
+    try:
+        with output.open("rb") as file:
+            raw = file.read(LONGEST)
+    except OSError:
+        return ""
+    wide = raw.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE))
+    return raw.decode("utf-16", "replace") if wide else raw.decode("utf-8-sig", "surrogateescape")
 
 
 def last_words(output: Path) -> str:

@@ -82,6 +82,17 @@ def given_secrets(given: list[str] | None) -> Secrets:
     return secrets
 
 
+def left_out(labels: list[str] | None, because: str) -> dict[str, str]:
+    """The backups that are gone on without, and why.
+
+    Raises:
+        UsageError: the one without the other.
+    """
+    if bool(labels) != bool(because.strip()):
+        raise UsageError("--without-backup and --because belong together", remedy="add  --without-backup LABEL --because TEXT")
+    return dict.fromkeys(labels or [], because.strip())
+
+
 def new_passphrase(secrets: Secrets) -> str:
     """A passphrase for a new bag; on a terminal it is asked for twice.
 

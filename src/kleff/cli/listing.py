@@ -6,6 +6,7 @@ from pathlib import Path
 
 from kleff.engine.context import look_only, sightings
 from kleff.engine.library import load
+from kleff.engine.systems import meant_for
 from kleff.errors import KleffError, ProcedureError
 from kleff.report.documents import ListedProcedure
 from kleff.workstation.facets import Workstation
@@ -18,6 +19,11 @@ def listed(file: Path, workstation: Workstation) -> ListedProcedure:
     except ProcedureError as error:
         return ListedProcedure(file=str(file), id=file.stem, name=error.problems[0], versions="", valid=False, present=None, found=[])
     product = procedure.product
+    if meant_for(procedure) and workstation.system not in meant_for(procedure):
+        return ListedProcedure(
+            file=str(file), id=product.id, name=product.name, versions=product.versions, valid=True, present=None, found=[],
+            other_system=True,
+        )  # fmt: skip
     try:
         found = sightings(look_only(workstation, procedure))
     except (KleffError, OSError):

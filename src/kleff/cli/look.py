@@ -9,6 +9,7 @@ import typer
 
 from kleff.cli.options import (
     AnswerOption,
+    BecauseOption,
     CasesOption,
     ConfirmedOption,
     JsonOption,
@@ -19,10 +20,12 @@ from kleff.cli.options import (
     SpareKind,
     SpareOption,
     WaiveOption,
+    WithoutOption,
 )  # fmt: skip
 
 if TYPE_CHECKING:
     from kleff.engine.job import Job
+    from kleff.report.documents import ListedProcedure
 
 
 def check(
@@ -101,13 +104,21 @@ def list_procedures(on: OnOption = None, library: LibraryOption = None, json: Js
     page = Page()
     page.row(("Procedures in ", "plain"), (str(folder), "head"), (f" on {workstation_line(workstation)}", "plain"))
     for one in found:
-        state = "not valid" if not one.valid else "here" if one.present else "not here" if one.present is False else "could not be told"
+        state = _state_of(one)
         tone = {"here": "good", "not valid": "bad"}.get(state, "dim")
         versions = f"{', '.join(one.found)}" if one.found else ""
-        page.row((f"  {state:<10} ", tone), (f"{one.id:<24} {one.name} {versions}", "plain"))  # type: ignore[arg-type]
+        page.row((f"  {state:<12} ", tone), (f"{one.id:<24} {one.name} {versions}", "plain"))  # type: ignore[arg-type]
     if not found:
         page.add("  none", "dim")
     show(page)
+
+
+def _state_of(one: ListedProcedure) -> str:
+    if not one.valid:
+        return "not valid"
+    if one.other_system:
+        return "other system"
+    return "could not be told" if one.present is None else "here" if one.present else "not here"
 
 
 def survey(procedure: ProcedureArgument, on: OnOption = None, library: LibraryOption = None, json: JsonOption = False) -> None:
@@ -134,18 +145,21 @@ def preview(
     spare: SpareOption = SpareKind.links,
     answer: AnswerOption = None,
     waive: WaiveOption = None,
+    without_backup: WithoutOption = None,
+    because: BecauseOption = "",
     confirmed: ConfirmedOption = None,
     secret_fd: SecretOption = None,
     json: JsonOption = False,
 ) -> None:
     """Every action, in order; nothing is touched."""
-    from kleff.cli.common import given_secrets, open_job
+    from kleff.cli.common import given_secrets, left_out, open_job
     from kleff.cli.show import show
     from kleff.errors import Refused
     from kleff.objects.base.here import Options
     from kleff.report.pages import preview_page
 
-    options = Options(spare.mode, frozenset(waive or []), dict.fromkeys(confirmed or [], "confirmed"))
+    confirmed_by = dict.fromkeys(confirmed or [], "confirmed")
+    options = Options(spare.mode, frozenset(waive or []), confirmed_by, without_backup=left_out(without_backup, because))
     job = open_job(procedure, on, library, options, given_secrets(secret_fd))
     made = job.preview(answer or [])
     if json:
@@ -169,24 +183,14 @@ def verify(
 ) -> None:
     """Is it gone?"""
     from kleff.cli.common import open_job
-    from kleff.cli.show import show
-    from kleff.errors import NotClean, UsageError
-    from kleff.report.pages import verify_page
+    from kleff.cli.show import tell_verified
+    from kleff.errors import UsageError
 
     job = _job_of_case(what, on, cases)
     if job is not None and answer:
         raise UsageError("a case has its own answers", where=what, remedy="leave out  --answer")
     job = job or open_job(what, on, library)
-    result = job.verify(answer or [])
-    if json:
-        from kleff.report.documents import encode
-        from kleff.report.making import verify_document
-
-        print(encode(verify_document(job.workstation, job.procedure, result)))
-    else:
-        show(verify_page(job.procedure.product.name, job.workstation.name, result))
-    if not result.clean:
-        raise typer.Exit(NotClean.exit_code)
+    tell_verified(job, job.verify(answer or []), json)
 
 
 def _job_of_case(what: str, on: str | None, cases: Path | None) -> Job | None:

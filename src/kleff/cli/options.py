@@ -59,6 +59,14 @@ AnswerOption = Annotated[
 WaiveOption = Annotated[
     list[str] | None, typer.Option("--waive", metavar="NAME", help="Go on without this condition; may be given more than once.")
 ]
+WithoutOption = Annotated[
+    list[str] | None,
+    typer.Option("--without-backup", metavar="LABEL", help="Go on without this backup; with --because. May be given more than once."),
+]
+BecauseOption = Annotated[str, typer.Option("--because", metavar="TEXT", help="Why a backup is left out.", show_default=False)]
+EvidenceOption = Annotated[
+    bool, typer.Option("--without-evidence", help="With --yes: begin though nothing shows the product on this workstation.")
+]
 ConfirmedOption = Annotated[
     list[str] | None, typer.Option("--confirmed", metavar="ID", help="This manual step has been done; may be given more than once.")
 ]

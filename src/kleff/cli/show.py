@@ -5,11 +5,16 @@ from __future__ import annotations
 import os
 import shutil
 import sys
+from typing import TYPE_CHECKING
 
 import typer
 
 from kleff.report.lines import Page, Tone
 from kleff.texts import plain
+
+if TYPE_CHECKING:
+    from kleff.engine.finding import Verification
+    from kleff.engine.opening import Opened
 
 _STYLES: dict[Tone, dict[str, object]] = {
     "head": {"bold": True},
@@ -38,3 +43,19 @@ def show(page: Page) -> None:
 def message(text: str) -> None:
     """One line for the technician, not part of the result."""
     print("\n".join(plain(line) for line in text.split("\n")), file=sys.stderr)
+
+
+def tell_verified(job: Opened, result: Verification, json: bool) -> None:
+    """Is it gone? Ends the command with its exit code if it is not."""
+    from kleff.errors import NotClean
+    from kleff.report.documents import encode
+    from kleff.report.making import verify_document
+    from kleff.report.pages import verify_page
+
+    if json:
+        document = verify_document(job.workstation, job.procedure, result)
+        print(encode(document))
+    else:
+        show(verify_page(job.procedure.product.name, job.workstation.name, result))
+    if not result.clean:
+        raise typer.Exit(NotClean.exit_code)

@@ -12,9 +12,11 @@ import typer
 
 from kleff.cli.options import (
     AnswerOption,
+    BecauseOption,
     CaseArgument,
     CasesOption,
     ConfirmedOption,
+    EvidenceOption,
     HoldersOption,
     JsonOption,
     LibraryOption,
@@ -28,6 +30,7 @@ from kleff.cli.options import (
     TechnicianOption,
     TicketOption,
     WaiveOption,
+    WithoutOption,
     YesOption,
 )  # fmt: skip
 
@@ -51,26 +54,29 @@ def run(
     spare: SpareOption = SpareKind.links,
     answer: AnswerOption = None,
     waive: WaiveOption = None,
+    without_backup: WithoutOption = None,
+    because: BecauseOption = "",
     confirmed: ConfirmedOption = None,
     stop_holders: HoldersOption = False,
+    without_evidence: EvidenceOption = False,
     secret_fd: SecretOption = None,
     passphrase: PassphraseOption = False,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
-    from kleff.cli.common import ask_on_terminal, check_named, confirm, default_cases, given_secrets, open_job
+    from kleff.cli.common import ask_on_terminal, check_named, confirm, default_cases, given_secrets, left_out, open_job
     from kleff.cli.manual import confirmation, me
     from kleff.cli.progress import watching
     from kleff.cli.show import show
     from kleff.engine.opening import Ticket
-    from kleff.engine.readiness import check_ready, refuse_if_refused
+    from kleff.engine.readiness import check_ready, refuse_if_refused, refuse_without_evidence
     from kleff.objects.base.here import Options
     from kleff.report.pages import preview_page
 
     check_named(on, yes)
     said = {name: confirmation(technician) for name in confirmed or []}
-    options = Options(spare.mode, frozenset(waive or []), said, stop_holders)
+    options = Options(spare.mode, frozenset(waive or []), said, stop_holders, left_out(without_backup, because))
     job = open_job(procedure, on, library, options, given_secrets(secret_fd))
     job.library.check_sources(job.library.find(procedure), job.workstation)
     job.check_begin()
@@ -84,13 +90,15 @@ def run(
     if not made.anything:
         _nothing_to_do(job, made.here, json)
         return
+    if yes and not without_evidence:
+        refuse_without_evidence(made.here)
     if asked:
         made = _settled_on_terminal(made, technician)
     check_ready(made.here, made.plan, where)
-    key = _new_key(job.secrets) if passphrase else None
     workstation = job.workstation
     question = f"\nDo this on {workstation.name} ({workstation.spec})? {job.procedure.product.name} will be removed."
     confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
+    key = _new_key(job.secrets) if passphrase else None
 
     with watching(quiet) as progress:
         folder, ended = job.run(made, where, Ticket(ticket, technician or me()), progress, key, saying(quiet))
@@ -108,7 +116,8 @@ def _new_key(secrets: Secrets) -> BagKey:
     from kleff.case.bag.encryption import make_key
     from kleff.cli.common import new_passphrase
 
-    return make_key(new_passphrase(secrets))
+    passphrase = new_passphrase(secrets)
+    return make_key(passphrase)
 
 
 def _settled_on_terminal(made: Preview, technician: str) -> Preview:
@@ -130,21 +139,11 @@ def _settled_on_terminal(made: Preview, technician: str) -> Preview:
 
 
 def _nothing_to_do(job: Job, here: Here, json: bool) -> None:
-    from kleff.cli.show import message, show
+    from kleff.cli.show import message, tell_verified
     from kleff.engine.verify import verify
-    from kleff.errors import NotClean
-    from kleff.report.documents import encode
-    from kleff.report.making import verify_document
-    from kleff.report.pages import verify_page
 
-    result = verify(here)
     message("\nNothing is to be removed; no case was made.")
-    if json:
-        print(encode(verify_document(job.workstation, job.procedure, result)))
-    else:
-        show(verify_page(job.procedure.product.name, job.workstation.name, result))
-    if not result.clean:
-        raise typer.Exit(NotClean.exit_code)
+    tell_verified(job, verify(here), json)
 
 
 def closing(job: Opened, folder: Path, ended: Ended, json: bool) -> None:

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import kleff.objects.standard  # noqa: F401  makes the kinds known
 from kleff.case.guard.guard import Guard, Kept
+from kleff.engine.systems import applies
 from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.kind import Claimed, Claims, Keeps, Looks, able, kind_of, kinds
@@ -40,9 +41,12 @@ def make_context(
         look_only(workstation, procedure), answers={**_defaults(procedure), **(answers or {})}, options=options or Options(),
         secrets=secrets or Secrets(), programs=programs or Programs(),
     )  # fmt: skip
-    if any("version" in s.model.when + s.model.unless for s in procedure.steps):
-        here = replace(here, versions=tuple(sorted({s.version for s in sightings(here) if s.version})))
+    by_version = any("version" in s.model.when + s.model.unless for s in procedure.steps)
+    found = sightings(here) if planning or by_version else []
+    if by_version:
+        here = replace(here, versions=tuple(sorted({s.version for s in found if s.version})))
     if planning:
+        here = replace(here, present=any(s.in_range for s in found))
         _fill_guard(here, others)
     return here
 
@@ -67,9 +71,9 @@ def secrets_needed(procedure: Procedure, system: str) -> list[str]:
 
 
 def steps_here(here: Here, phase: str) -> list[LoadedStep]:
-    """The steps of a phase that are meant for this system."""
+    """The steps of a phase that can apply on this system."""
     steps = here.procedure.evidence if phase == "evidence" else here.procedure.phase(phase)
-    return [s for s in steps if s.model.on in (None, here.workstation.system)]
+    return [s for s in steps if applies(s, here.workstation.system)]
 
 
 def going_steps(here: Here, *phases: str) -> list[LoadedStep]:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import msgspec
 
-from kleff.case.guard.guard import Target
 from kleff.engine.context import going_steps
+from kleff.engine.running import own_places
 from kleff.objects.base.action import TO_DO, Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Ends, StopsServices, able, kind_of
-from kleff.procedure.globs import literal
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Process, line_of
 
@@ -24,13 +23,7 @@ class Holder(msgspec.Struct, kw_only=True):
 
 def product_places(here: Here, actions: list[Action]) -> list[WPath]:
     """The product's places, as far as they may be removed, and what is going to be set aside."""
-    files = here.workstation.files
-    meant = [e for texts in here.procedure.places.values() for text in texts for e in here.resolver.expand(text)]
-    found = [WPath(files.style, e.volume, tuple(literal(n) for n in e.pattern)) for e in meant if not e.absent and not e.is_glob]
-    # A place that may not be removed is nobody's alone: half the system runs from /usr.
-    found = [p for p in found if here.guard.check(Target(p, len(p.parts), 9)).ok]
-    going = (a.path(files.style) for a in actions if a.phase == "delete" and a.state == TO_DO)
-    return [p for p in (*found, *(p for p in going if p is not None)) if p.parts]
+    return own_places(here, [a for a in actions if a.state == TO_DO])
 
 
 def held_open(here: Here, actions: list[Action]) -> list[tuple[Process, str]]:
@@ -52,7 +45,7 @@ def planned_holders(here: Here, actions: list[Action]) -> list[Holder]:
         kind = kind_of(step.kind)
         ending, stopping = able(kind, Ends), able(kind, StopsServices)
         going |= {p.pid for p in ending.ends(step, here)} if ending else set()
-        services |= {stopping.stopped(step, here)} if stopping else set()
+        services |= stopping.stopped(step, here) if stopping else set()
     return [
-        Holder(line=line_of(p), path=path, stopped=p.pid in going or facet.service_of(p) in services - {""}) for p, path in found
+        Holder(line=line_of(p), path=path, stopped=p.pid in going or facet.service_of(p) in services) for p, path in found
     ]  # fmt: skip

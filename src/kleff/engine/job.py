@@ -12,12 +12,14 @@ from typing import TYPE_CHECKING, Self
 
 from kleff.engine.choices import Choice, choices, settle, with_found
 from kleff.engine.context import make_context, secrets_needed
+from kleff.engine.finding import Verification
 from kleff.engine.library import Library, load
 from kleff.engine.opening import NOWHERE, Opened, Ticket
 from kleff.engine.plan import Plan, make_plan
 from kleff.engine.readiness import check_names, check_ready, refuse_if_refused
 from kleff.engine.survey import Survey, survey
-from kleff.engine.verify import Verification, verify
+from kleff.engine.systems import check_meant_for
+from kleff.engine.verify import verify
 from kleff.objects.base.here import Here, Options
 from kleff.procedure.conditions import Answer
 from kleff.procedure.load import Procedure
@@ -70,9 +72,12 @@ class Job(Opened):
         Raises:
             ProcedureError: there is no such procedure, or it is not valid.
             NoSuchWorkstation: there is no such workstation.
+            Refused: the procedure is for another system.
         """
         loaded = load(library.find(str(procedure)))
-        return cls(open_workstation(on), loaded, library, options or Options())
+        workstation = open_workstation(on)
+        check_meant_for(loaded, workstation)
+        return cls(workstation, loaded, library, options or Options())
 
     @classmethod
     def of_case(cls, folder: Path, on: str | None = None) -> Self:
@@ -125,7 +130,7 @@ class Job(Opened):
             UsageError: an answer that no question knows, or a name that cannot be waived or confirmed.
             Refused: a question without an answer.
         """
-        check_names(self.procedure, self.options.waived, self.options.confirmed)
+        check_names(self.procedure, self.options)
         procedure, answers = self.settled(given)
         here = self.context(answers, procedure)
         plan = make_plan(here)
@@ -139,7 +144,9 @@ class Job(Opened):
     def verify(self, given: Sequence[str] = ()) -> Verification:
         """Is it gone?"""
         if self.case is not None:
-            return verify(self.context())
+            from kleff.engine.cases.case_job import verify_case
+
+            return verify_case(self)
         procedure, answers = self.settled(given)
         return verify(self.context(answers, procedure))
 

@@ -131,6 +131,8 @@ class Opened:
                 for action in plan.actions:
                     if action.phase == "before" and action.state in (DONE, SKIPPED):
                         case.journal.tell(f"{action.target}: {action.reason}")
+                    elif action.phase == "backup" and action.state == SKIPPED:
+                        case.journal.tell(f"{action.target} was not saved: {action.reason}")
                 yield case
 
 

@@ -10,11 +10,14 @@ import msgspec
 
 from kleff.engine.context import steps_here
 from kleff.engine.holders import Holder, planned_holders
+from kleff.engine.systems import elsewhere
+from kleff.engine.totals import Totals, totals_of
 from kleff.errors import LinkOnTheWay
-from kleff.objects.base.action import ABSENT, KEPT, MANUAL, REFUSED, TO_DO, UNKNOWN, UNREADABLE, Action
+from kleff.objects.base.action import ABSENT, KEPT, REFUSED, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, Action
 from kleff.objects.base.checking import plan_condition
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
+from kleff.procedure.globs import PathStyle
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration
 from kleff.workstation.identity import NameId
@@ -25,27 +28,6 @@ ORDER = (
     ("verify", None), ("after", None),
 )  # fmt: skip
 REMOVING = ("uninstall", "purge", "delete")
-UNCOUNTED = ("before", "verify", "after")
-
-
-class Totals(msgspec.Struct, kw_only=True):
-    """Sums over a plan; sizes in bytes."""
-
-    to_do: int = 0
-    absent: int = 0
-    kept: int = 0
-    refused: int = 0
-    manual: int = 0
-    unreadable: int = 0
-    unknown: int = 0
-    saved_items: int = 0
-    saved_size: int = 0
-    rescued_items: int = 0
-    rescued_size: int = 0
-    aside_items: int = 0
-    aside_size: int = 0
-    keys: int = 0
-    values: int = 0
 
 
 class Plan(msgspec.Struct, kw_only=True):
@@ -54,12 +36,14 @@ class Plan(msgspec.Struct, kw_only=True):
     Attributes:
         no_return: number of the first action that cannot be taken back; 0 if there is none.
         holders: who has something of the product open now.
+        elsewhere: the lines of the steps that cannot apply on this system.
     """
 
     actions: list[Action]
     totals: Totals
     no_return: int = 0
     holders: list[Holder] = []
+    elsewhere: list[int] = []
 
     @property
     def refused(self) -> list[Action]:
@@ -82,15 +66,17 @@ def make_plan(here: Here) -> Plan:
     for adding in (a for kind in kinds() if (a := able(kind, Adds))):
         at = next((n for n, a in enumerate(actions) if a.phase in adding.ahead_of), len(actions))
         actions[at:at] = adding.add(actions, here)
-    return numbered(actions, planned_holders(here, actions))
+    plan = numbered(actions, here.workstation.style, planned_holders(here, actions))
+    plan.elsewhere = elsewhere(here.procedure, here.workstation.system)
+    return plan
 
 
-def numbered(actions: list[Action], holders: list[Holder] | None = None) -> Plan:
+def numbered(actions: list[Action], style: PathStyle, holders: list[Holder] | None = None) -> Plan:
     """A plan of actions, in their order."""
     for number, action in enumerate(actions, 1):
         action.number = number
     last_ones = [a.number for a in actions if a.without_return and a.state == TO_DO]
-    return Plan(actions=actions, totals=_totals(actions), no_return=last_ones[0] if last_ones else 0, holders=holders or [])
+    return Plan(actions=actions, totals=totals_of(actions, style), no_return=last_ones[0] if last_ones else 0, holders=holders or [])
 
 
 def plan_step(step: LoadedStep, here: Here) -> list[Action]:
@@ -104,6 +90,7 @@ def plan_step(step: LoadedStep, here: Here) -> list[Action]:
     actions += _accounts_not_here(step, here)
     _leave_synced(step, here, actions)
     _leave_unchosen(step, here, actions)
+    _leave_out(step, here, actions)
     reason = here.not_wanted(step.model)
     for action in actions if reason else ():
         if action.state != ABSENT:
@@ -125,21 +112,25 @@ def _accounts_not_here(step: LoadedStep, here: Here) -> list[Action]:
     return found
 
 
+def _leave_out(step: LoadedStep, here: Here, actions: list[Action]) -> None:
+    """A backup that the technician goes on without: skipped, with her reason."""
+    because = here.options.without_backup.get(step.model.label, "") if step.phase == "backup" and step.model.label else ""
+    for action in actions if because else ():
+        if action.state != ABSENT:
+            action.state, action.reason = SKIPPED, because
+
+
 def _cannot_be_saved(action: Action) -> bool:
+    """A required backup of what could not be looked for."""
     return action.state == UNKNOWN and action.phase == "backup" and not action.optional
 
 
 def _leave_unchosen(step: LoadedStep, here: Here, actions: list[Action]) -> None:
     """Of what was found only what was chosen: the account's, the version's or the component's actions."""
-    if not step.model.chosen:
-        return
-    ask = next(a for a in here.procedure.asks if a.id == step.model.chosen)
-    answer = here.answers[ask.id]
-    wanted = [answer] if isinstance(answer, str) else answer if isinstance(answer, list) else []
     for action in actions:
-        is_of = {"accounts": action.account, "versions": action.version, "components": action.component}[str(ask.from_)]
-        if action.state != ABSENT and is_of and is_of not in wanted:
-            action.keep(f"not chosen: {is_of}")
+        name = here.not_chosen(step.model, action.account, action.version, action.component)
+        if name and action.state != ABSENT:
+            action.keep(f"not chosen: {name}")
 
 
 def _leave_synced(step: LoadedStep, here: Here, actions: list[Action]) -> None:
@@ -181,17 +172,3 @@ def _mark_synced(here: Here, actions: list[Action]) -> None:
         action.synced = next((who for root, who in roots if root is not None and root.holds(path)), "")
         if action.synced:
             action.shows.append(f"{action.synced} keeps this in step: what is deleted here is deleted in the person's account there too")
-
-
-def _totals(actions: list[Action]) -> Totals:
-    sums = dict.fromkeys(Totals.__struct_fields__, 0)
-    names = {TO_DO: "to_do", KEPT: "kept", REFUSED: "refused", MANUAL: "manual", UNREADABLE: "unreadable", UNKNOWN: "unknown"}
-    for action in (a for a in actions if a.phase not in UNCOUNTED):
-        sums[names.get(action.state, "absent")] += 1
-        total = kind_of(action.kind).words(action.phase).total
-        if action.state != TO_DO or not total:
-            continue
-        sums[total if total in sums else f"{total}_items"] += action.items
-        if f"{total}_size" in sums:
-            sums[f"{total}_size"] += action.size
-    return Totals(**sums)

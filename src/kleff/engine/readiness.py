@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Collection
 from pathlib import Path
 
 from kleff.engine.plan import REMOVING, Plan
 from kleff.errors import Refused, UsageError
 from kleff.objects.base.action import MANUAL, REFUSED, TO_DO, UNREADABLE, Action
-from kleff.objects.base.here import Here
+from kleff.objects.base.here import Here, Options
 from kleff.objects.base.kind import NeedsRights, able, kind_of
 from kleff.procedure.load import Procedure
 from kleff.texts import plain, plural, size
@@ -17,20 +16,24 @@ from kleff.texts import plain, plural, size
 SPACE, SYNCED = "space", "synced"
 
 
-def check_names(procedure: Procedure, waived: Collection[str], confirmed: Collection[str]) -> None:
-    """What is waived or confirmed must be something the procedure asks for.
+def check_names(procedure: Procedure, options: Options) -> None:
+    """What is waived, confirmed or gone on without must be something the procedure asks for.
 
     Raises:
         UsageError.
     """
     may = sorted({s.kind for s in procedure.phase("before") if s.model.may_be_waived} | {SPACE, SYNCED})
-    for name in waived:
+    for name in options.waived:
         if name not in may:
             raise UsageError(f"{name!r} cannot be waived", remedy=f"what can be: {', '.join(may)}")
     ids = sorted({s.model.confirmed_as for s in procedure.steps} - {""})
-    for name in confirmed:
+    for name in options.confirmed:
         if name not in ids:
             raise UsageError(f"no manual step has the id {name!r}", remedy=f"manual steps are: {', '.join(ids) or 'none'}")
+    labels = sorted({s.model.label for s in procedure.phase("backup")} - {""})
+    for name in options.without_backup:
+        if name not in labels:
+            raise UsageError(f"no backup has the label {name!r}", remedy=f"backups are: {', '.join(labels) or 'none with a label'}")
 
 
 def refuse_if_refused(plan: Plan) -> None:
@@ -41,7 +44,22 @@ def refuse_if_refused(plan: Plan) -> None:
     """
     if plan.refused:
         listed = "\n".join(f"refused: {plain(a.target)}: {plain(a.reason)} (step at line {a.line})" for a in plan.refused)
-        raise Refused(listed, remedy="correct the procedure; nothing was changed")
+        unsaved = sorted({a.label for a in plan.refused if a.phase == "backup" and a.label})
+        without = f", or go on without:  {' '.join(f'--without-backup {n}' for n in unsaved)} --because TEXT" if unsaved else ""
+        raise Refused(listed, remedy=f"correct the procedure{without}; nothing was changed")
+
+
+def refuse_without_evidence(here: Here) -> None:
+    """Nobody looks at the preview, and nothing shows the product: it may be the wrong workstation, or the wrong procedure.
+
+    Raises:
+        Refused.
+    """
+    if not here.present:
+        raise Refused(
+            f"no evidence of {here.procedure.product.name} was found on {here.workstation.name}", where=here.workstation.spec,
+            remedy="look at the preview; to remove what the procedure names all the same, add  --without-evidence",
+        )  # fmt: skip
 
 
 def unconfirmed(plan: Plan) -> list[Action]:

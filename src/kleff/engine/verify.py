@@ -2,62 +2,42 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Iterable, Iterator
+from dataclasses import dataclass, field
 
 import msgspec
 
 from kleff.engine.context import sightings, steps_here
+from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, NOT_READ, STAYS, Finding, Verification
 from kleff.engine.plan import plan_step
-from kleff.objects.base.action import ABSENT, KEPT, UNKNOWN, UNREADABLE, Action
+from kleff.engine.running import Brought, still_running
+from kleff.objects.base.action import ABSENT, KEPT, UNKNOWN, UNREADABLE, Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import kind_of
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.identity import Identity, covers, sameness, shown
 
-LEFT, STAYS, NOT_READ, NOT_KNOWN = "left", "kept", "unreadable", "unknown"
+REMOVED_BY_PROGRAMS = ("uninstall", "purge")
 
 
-class Finding(msgspec.Struct, kw_only=True):
-    """One thing that is still there.
-
-    Attributes:
-        state: `left`; `kept` (on purpose); `unreadable` (could not be looked at), `unknown` (there is nothing where one could look): not
-            proven gone.
-        target: for people; about: what exactly.
-    """
-
-    state: str
-    kind: str
-    target: str
-    about: list[Identity] = []
-    reason: str = ""
-    line: int = 0
-    phase: str = ""
-    account: str = ""
-
-
-class Verification(msgspec.Struct, kw_only=True):
-    """The result: clean if nothing is left and everything could be looked at.
+@dataclass(frozen=True)
+class FromCase:
+    """What a case knows besides the procedure.
 
     Attributes:
-        looked: how many places were looked at.
+        findings: what was left undone, and what else of the product is there.
+        brought: what the product consisted of.
     """
 
-    clean: bool
-    looked: int
-    findings: list[Finding]
-
-    @property
-    def open(self) -> list[Finding]:
-        """Everything that keeps it from being clean: what is left, and what is not proven gone."""
-        return [f for f in self.findings if f.state != STAYS]
-
-    def of(self, state: str) -> list[Finding]:
-        return [f for f in self.findings if f.state == state]
+    findings: list[Finding] = field(default_factory=list)
+    brought: Brought = field(default_factory=Brought)
 
 
-def verify(here: Here) -> Verification:
-    """Look at everything the procedure stops, uninstalls, purges, deletes or proves. Nothing is changed."""
+def verify(here: Here, case: FromCase | None = None) -> Verification:
+    """Look at everything the procedure stops, uninstalls, purges, deletes or proves, and at what speaks for the product besides.
+
+    Nothing is changed.
+    """
     style = here.workstation.style
     actions = [
         a
@@ -66,36 +46,79 @@ def verify(here: Here) -> Verification:
         if kind_of(step.kind).proves(phase)
         for a in plan_step(step, here)
     ]
-    findings: dict[Hashable, Finding] = {}
-    for action in actions:
-        for finding in _findings(action, style):
-            findings.setdefault(_same(finding, style), finding)
     evidence = sightings(here)
-    told = [identity for f in findings.values() for identity in f.about]
-    for sighting in evidence:
-        about = sighting.about
-        if not sighting.in_range or (about is not None and any(covers(outer, about, style) for outer in told)):
-            continue
-        finding = Finding(
-            state=NOT_READ if sighting.unreadable else LEFT, kind=sighting.kind, target=sighting.what,
-            about=[about] if about is not None else [], reason="evidence of the product", line=sighting.line, phase="evidence",
-            account=sighting.account,
-        )  # fmt: skip
-        findings.setdefault(_same(finding, style), finding)
-    listed = list(findings.values())
-    return Verification(clean=all(f.state == STAYS for f in listed), looked=len(actions) + len(evidence), findings=listed)
+    found = _Findings(style)
+    found.add(f for action in actions for f in _findings(action, style))
+    found.add_evidence(evidence)
+    found.add_besides(still_running(here, actions, case.brought if case else Brought()))
+    found.add_besides(case.findings if case else ())
+    programs = any(steps_here(here, phase) for phase in REMOVED_BY_PROGRAMS)
+    not_known = ["no case: what the uninstaller named is not known"] if case is None and programs else []
+    return Verification(
+        clean=all(f.state == STAYS for f in found.all), looked=len(actions) + len(evidence), findings=found.all, not_known=not_known,
+        shows=found.shows,
+    )  # fmt: skip
 
 
-def _same(finding: Finding, style: PathStyle) -> Hashable:
-    """What two findings of one thing share: what it is; where nothing was found that could be told exactly, its text."""
-    about = tuple(sameness(i, style) for i in finding.about)
-    return finding.kind, about or finding.target, finding.account
+class _Findings:
+    """Each thing once, by what it is; `shows`: evidence is among what is kept."""
+
+    def __init__(self, style: PathStyle) -> None:
+        self._style = style
+        self._by: dict[Hashable, Finding] = {}
+        self.shows = False
+
+    @property
+    def all(self) -> list[Finding]:
+        return list(self._by.values())
+
+    def add(self, findings: Iterable[Finding]) -> None:
+        """What steps have found; of two that are the same, the one that speaks against "gone"."""
+        for finding in findings:
+            known = self._by.get(self._same(finding))
+            if known is None or (known.state == STAYS and finding.state != STAYS):
+                self._by[self._same(finding)] = finding
+
+    def add_besides(self, findings: Iterable[Finding]) -> None:
+        """What is there without a step's saying so, unless it is told already. What was left undone is told beside what is there of it."""
+        for finding in findings:
+            if finding.state == NOT_DONE or not self._covering(finding.about, {LEFT, STAYS, NOT_READ, NOT_KNOWN}):
+                self.add([finding])
+
+    def add_evidence(self, evidence: list[Sighting]) -> None:
+        """It may lie in something that is told already; if that is kept, the evidence is too, and is told as such."""
+        for sighting in evidence:
+            about = [sighting.about] if sighting.about is not None else []
+            if not sighting.in_range or self._covering(about, {LEFT, NOT_READ}):
+                continue
+            finding = Finding(
+                state=NOT_READ if sighting.unreadable else LEFT, kind=sighting.kind, target=sighting.what, about=about,
+                reason="evidence of the product", line=sighting.line, phase="evidence", account=sighting.account,
+            )  # fmt: skip
+            keeping = next(iter(self._covering(about, {STAYS})), None)
+            if keeping is not None:
+                self.shows = True
+                finding.state, finding.reason = STAYS, f"evidence of the product; {keeping.reason}"
+                if keeping.about == about:
+                    finding.target = keeping.target
+                    self._by.pop(self._same(keeping), None)
+            self._by.setdefault(self._same(finding), finding)
+
+    def _covering(self, about: list[Identity], states: set[str]) -> list[Finding]:
+        """The findings that tell all of it."""
+        told = [f for f in self._by.values() if f.state in states]
+        return [f for f in told if about and all(any(covers(outer, one, self._style) for outer in f.about) for one in about)]
+
+    def _same(self, finding: Finding) -> Hashable:
+        """What two findings of one thing share: what it is; where nothing was found that could be told exactly, its text."""
+        about = tuple(sameness(i, self._style) for i in finding.about)
+        return finding.kind, about or finding.target, finding.account, finding.state == NOT_DONE
 
 
-def _findings(action: Action, style: PathStyle) -> list[Finding]:
+def _findings(action: Action, style: PathStyle) -> Iterator[Finding]:
     """What an action planned afresh says of the workstation now: whatever there is still to do is left."""
     if action.state == ABSENT:
-        return []
+        return
     state = {KEPT: STAYS, UNREADABLE: NOT_READ, UNKNOWN: NOT_KNOWN}.get(action.state, LEFT)
     reason = "it is not empty" if action.later else action.reason
     found = Finding(
@@ -103,5 +126,7 @@ def _findings(action: Action, style: PathStyle) -> list[Finding]:
         account=action.account,
     )  # fmt: skip
     if state != STAYS or not action.stays:
-        return [found]
-    return [msgspec.structs.replace(found, target=shown(i.what, style), about=[i.what], reason=i.reason) for i in action.stays]
+        yield found
+        return
+    for inside in action.stays:
+        yield msgspec.structs.replace(found, target=shown(inside.what, style), about=[inside.what], reason=inside.reason)

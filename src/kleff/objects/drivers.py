@@ -31,6 +31,7 @@ class DriverKind(ShownOnly, Kind):
     """`driver`."""
 
     names = ("driver",)
+    systems = ("windows",)
     models = {"backup": DriverBackup}
 
     def _found(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str, str]]:

@@ -19,7 +19,7 @@ from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import seconds
-from kleff.workstation.identity import sameness
+from kleff.workstation.identity import covers, key_id, sameness
 from kleff.workstation.things import Entry, Running
 
 if TYPE_CHECKING:
@@ -77,10 +77,21 @@ def matching(step: LoadedStep, here: Here) -> list[Entry]:
     ]
 
 
+def _going(step: LoadedStep, here: Here) -> list[Entry]:
+    """Those that a step uninstalls: of the versions that are meant, and chosen where that is asked."""
+    model = step.model
+    assert isinstance(model, EntryUninstall)
+    return [
+        e for e in matching(step, here)
+        if here.version_in_range(e.version, model.entry) and not here.not_chosen(model, e.account, e.version, e.name)
+    ]  # fmt: skip
+
+
 class EntryKind(Kind):
     """`entry`."""
 
     names = ("entry",)
+    systems = ("windows",)
     condition = "A registered product that must, or must not, be there."
     models = {"evidence": EntryEvidence, "uninstall": EntryUninstall, "verify": EntryVerify}
 
@@ -139,10 +150,10 @@ class EntryKind(Kind):
         if entries is None:
             return kept
         style = here.workstation.style
-        going = {
-            sameness(entry.id, style) for step in steps if isinstance(step.model, EntryUninstall) for entry in matching(step, here)
-            if here.version_in_range(entry.version, step.model.entry)
-        }  # fmt: skip
+        going = {sameness(e.id, style) for step in steps if isinstance(step.model, EntryUninstall) for e in _going(step, here)}
+        # One whose registration a step deletes goes too, also without its uninstaller.
+        deleted = [key_id(key) for key in claimed.keys]
+        going |= {sameness(e.id, style) for e in entries.all() if any(covers(key, e.id, style) for key in deleted)}
         for entry in entries.all():
             place = here.workstation.files.path(entry.location) if entry.location and sameness(entry.id, style) not in going else None
             if place is not None and place.parts:
@@ -152,13 +163,11 @@ class EntryKind(Kind):
 
     def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
         """Where it is installed, and the program that removes it."""
-        model, files = step.model, here.workstation.files
-        assert isinstance(model, EntryUninstall)
-        for entry in matching(step, here):
-            if here.version_in_range(entry.version, model.entry):
-                noted.add(files.path(entry.location) if entry.location else None, "installed in", entry.name)
-                if entry.quiet and not entry.product_code:  # else it is the system's own installer
-                    noted.add(files.path(entry.quiet[0]), "uninstalls", entry.name)
+        files = here.workstation.files
+        for entry in _going(step, here):
+            noted.add(files.path(entry.location) if entry.location else None, "installed in", entry.name)
+            if entry.quiet and not entry.product_code:  # else it is the system's own installer
+                noted.add(files.path(entry.quiet[0]), "uninstalls", entry.name)
 
     # -- running ----------------------------------------------------------------------------------------------
 

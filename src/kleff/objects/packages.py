@@ -11,7 +11,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
-from kleff.objects.base.noting import note_named, note_service
+from kleff.objects.base.noting import note_named, note_services
 from kleff.objects.spare_contents import package_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
@@ -77,6 +77,7 @@ class PackageKind(Kind):
     """`package`."""
 
     names = ("package",)
+    systems = ("linux",)
     condition = "A package that must, or must not, be there."
     models = {"evidence": PackageEvidence, "purge": PackagePurge, "verify": PackageVerify}
 
@@ -186,8 +187,8 @@ class PackageKind(Kind):
             noted.packages.append(record)
             for text in package.config_files:
                 note_named(files.path(text), here, noted)
-            for name in record.services:
-                note_service(name, here, noted)
+            for pattern in record.service_patterns:
+                note_services(pattern, here, noted)
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True

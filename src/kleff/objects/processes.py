@@ -141,8 +141,8 @@ class ProcessKind(Kind):
             if isinstance(step.model, WindowStop) and here.workstation.system != "windows":
                 action.reason = "windows are told apart on Windows alone; name the program"
         elif step.phase == "stop":
-            action.items = len(found)
-            action.undo = "not started again: shown with its command line"
+            action.items, action.ends = len(found), True
+            action.undo = "not started again"
             action.shows = [line_of(p) for p in found]
         else:
             action.items = len(found)

@@ -1,7 +1,9 @@
 """Services: stopped; state and start type before are kept, and given back by undo."""
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Annotated
+
+from msgspec import Meta
 
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, Action, Outcome, Sighting
@@ -9,6 +11,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind
 from kleff.objects.base.noting import note_service
 from kleff.objects.base.restoring import ShownOnly
+from kleff.procedure.globs import is_glob
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import SavingStep, Step, Text
 from kleff.workstation.identity import NameId
@@ -20,8 +23,11 @@ if TYPE_CHECKING:
 SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"
 
 
+Name = Annotated[Text, Meta(description="name as registered; * and ? are wildcards, so that NAME@* means every instance of a template")]
+
+
 class _Service(Step, kw_only=True, frozen=True):
-    service: Text
+    service: Name
 
 
 class ServiceEvidence(_Service, kw_only=True, frozen=True):
@@ -35,7 +41,7 @@ class ServiceStop(_Service, kw_only=True, frozen=True):
 class ServiceBackup(SavingStep, kw_only=True, frozen=True):
     """Save the settings of a service: how it starts, whether it runs, its key in the registry."""
 
-    service: Text
+    service: Name
 
 
 class ServiceVerify(_Service, kw_only=True, frozen=True):
@@ -49,25 +55,35 @@ class ServiceKind(ShownOnly, Kind):
     condition = "A service that must, or must not, be registered."
     models = {"evidence": ServiceEvidence, "backup": ServiceBackup, "stop": ServiceStop, "verify": ServiceVerify}
 
-    def _get(self, step: LoadedStep, here: Here) -> Service | None:
+    def _found(self, step: LoadedStep, here: Here) -> list[Service]:
         assert isinstance(step.model, _Service | ServiceBackup)
-        return here.workstation.services.get(step.model.service) if here.workstation.services else None
+        facet, name = here.workstation.services, step.model.service
+        if facet is None:
+            return []
+        if is_glob(name):
+            return facet.like(name)
+        found = facet.get(name)
+        return [] if found is None else [found]
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
-        service = self._get(step, here)
-        if service is not None:
+        for service in self._found(step, here):
             state = "running" if service.running else "not running"
-            about = NameId("service", service.name)
             yield Sighting(
-                kind="service", what=f"{service.name}, {state}", about=about, where=service.title, line=step.line, running=service.running
-            )
+                kind="service", what=f"{service.name}, {state}", about=NameId("service", service.name), where=service.title,
+                line=step.line, running=service.running,
+            )  # fmt: skip
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         assert isinstance(step.model, _Service | ServiceBackup)
+        found = self._found(step, here)
+        for service in found:
+            yield self._planned(step, service.name, service, here)
+        if not found:
+            yield self._planned(step, step.model.service, None, here)
+
+    def _planned(self, step: LoadedStep, name: str, service: Service | None, here: Here) -> Action:
         verb = {"stop": "stop", "backup": "save"}.get(step.phase, "look for")
-        about = [NameId("service", step.model.service)]
-        action = here.action(step, verb, f"service {step.model.service}", about=about)
-        service = self._get(step, here)
+        action = here.action(step, verb, f"service {name}", about=[NameId("service", name)])
         if here.workstation.services is None:
             action.state, action.reason = ABSENT, "the workstation is not running"
         elif service is None:
@@ -81,7 +97,7 @@ class ServiceKind(ShownOnly, Kind):
             action.shows = [f"stops first what depends on it: {', '.join(first)}"] if first else []
             if not service.running:
                 action.state, action.reason = ABSENT, f"not running (starts: {service.start})"
-        yield action
+        return action
 
     def _save(self, action: Action, service: Service, work: Work) -> Outcome:
         item = work.item(
@@ -98,7 +114,7 @@ class ServiceKind(ShownOnly, Kind):
         return Outcome(items=1, note=f"starts: {service.start}")
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        service = self._get(step, work.here)
+        service = self._of(action, step, work.here)
         if step.phase == "backup":
             if service is None:
                 raise ActionFailed(f"{action.target} was there at the preview and is gone", remedy="resume with --skip")
@@ -109,24 +125,31 @@ class ServiceKind(ShownOnly, Kind):
         from kleff.case.effects.service_stopped import stop_service
 
         before = [found for name in facet.dependents(service.name) if (found := facet.get(name))]
-        for one in (*before, service):
-            stop_service(work.hands, action.number, one)
+        held = [stop_service(work.hands, action.number, one) for one in (*before, service)]
         also = f"; with {', '.join(one.name for one in before)}, which depend on it" if before else ""
-        return Outcome(items=1 + len(before), note=f"was running, starts: {service.start}{also}")
+        again = "" if all(held) else "; may be started again by something else: it cannot be held here"
+        return Outcome(items=1 + len(before), note=f"was running, starts: {service.start}{also}{again}")
 
-    def stopped(self, step: LoadedStep, here: Here) -> str:
-        return step.model.service if isinstance(step.model, ServiceStop) else ""
+    def _of(self, action: Action, step: LoadedStep, here: Here) -> Service | None:
+        """The service an action is about; cases of the first release name one in their step alone."""
+        wanted = next((i.name for i in action.about if isinstance(i, NameId)), "")
+        return next((s for s in self._found(step, here) if not wanted or s.name == wanted), None)
+
+    def stopped(self, step: LoadedStep, here: Here) -> set[str]:
+        return {s.name for s in self._found(step, here)} if isinstance(step.model, ServiceStop) else set()
 
     def claims(self, step: LoadedStep, here: Here) -> Claimed:
         registry = here.workstation.registry
         if registry is None or not isinstance(step.model, ServiceStop | ServiceVerify):
             return Claimed()
-        return Claimed(keys=registry.canonical(f"{SERVICES}\\{step.model.service}"))
+        names = [s.name for s in self._found(step, here)]
+        return Claimed(keys=[k for name in names for k in registry.canonical(f"{SERVICES}\\{name}")])
 
     def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
         """What defines it, what it runs, its folders, and what it has open elsewhere."""
         assert isinstance(step.model, _Service)
-        note_service(step.model.service, here, noted)
+        for service in self._found(step, here):
+            note_service(service.name, here, noted)
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True

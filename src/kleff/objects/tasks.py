@@ -32,6 +32,7 @@ class TaskKind(Kind):
     """`task`."""
 
     names = ("task",)
+    systems = ("windows",)
     models = {"stop": TaskStop}
 
     def _found(self, step: LoadedStep, here: Here) -> list[Task]:

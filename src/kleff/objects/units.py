@@ -28,6 +28,7 @@ class UnitKind(Kind):
     """`unit`."""
 
     names = ("unit",)
+    systems = ("linux",)
     models = {"stop": UnitStop}
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:

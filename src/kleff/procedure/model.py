@@ -32,6 +32,9 @@ class Product(Section, kw_only=True, frozen=True):
     vendor: str = ""
     versions: Annotated[str, Meta(description="only these are touched, e.g. >=4,<5")] = ""
     reviewed: dt.date | None = None
+    on: Annotated[list[Literal["windows", "linux", "macos"]], Meta(description="the systems it is for; else its steps show that")] = field(
+        default_factory=list
+    )
     needs: Annotated[str, Meta(description='the Kleff it is written for, e.g. ">=0.2"; an older one says that it is too old')] = ""
     restart: Literal["if-needed", "always", "never"] = "if-needed"
     documents: Annotated[list[Text], Meta(description='names of files that people make with it, e.g. ["*.tagdesign"]')] = field(
@@ -115,6 +118,11 @@ class Step(Section, kw_only=True, frozen=True):
     after_restart: Annotated[bool, Meta(description="done once the workstation was restarted")] = False
 
     # What some kinds of step say and others do not.
+
+    @property
+    def written_paths(self) -> list[str]:
+        """The paths it names, programs too, as they are written."""
+        return []
 
     @property
     def concerns(self) -> list[str]:

@@ -11,7 +11,7 @@ from kleff.case.effects.base import effect_of
 from kleff.case.record.folder import Case
 from kleff.engine.cases.case_job import answers_of
 from kleff.engine.cases.rows import Row, rows
-from kleff.engine.verify import LEFT, Verification
+from kleff.engine.finding import LEFT, Verification
 from kleff.errors import DamagedCase
 from kleff.objects.base.action import FAILED
 from kleff.procedure.conditions import show_answer
@@ -117,7 +117,8 @@ def result_line(case: Case, result: Verification | None, found: list[Row]) -> st
                 else "put back, and compared with the bag"
             )
         if result.clean and not failed:
-            return f"gone: looked at {plural(result.looked, 'place')}, nothing is left"
+            looked = f"looked at {plural(result.looked, 'place')}"
+            return f"gone: {looked}, nothing is left" if result.gone else f"not gone, as was wanted: {looked}, the rest is kept on purpose"
         left = len(result.open)
         return f"not clean: {plural(left, 'thing')} left, {plural(len(failed), 'optional step')} failed"
     return {

@@ -12,7 +12,7 @@ import msgspec
 
 from kleff.engine.choices import Choice
 from kleff.engine.holders import Holder
-from kleff.engine.plan import Totals
+from kleff.engine.totals import Totals
 from kleff.report.parts import ActionInfo, FindingInfo, ProductInfo, SightingInfo, ThingInfo, WorkstationInfo
 from kleff.texts import plain_all
 
@@ -41,7 +41,10 @@ class SurveyDocument(Document, kw_only=True):
 
 
 class PreviewDocument(Document, kw_only=True):
-    """`kleff preview --json`; `no_return` is the number of the first action that cannot be taken back, or 0."""
+    """`kleff preview --json`; `no_return` is the number of the first action that cannot be taken back, or 0.
+
+    `present` tells whether anything shows the product; `elsewhere` the lines of the steps for another system.
+    """
 
     workstation: WorkstationInfo
     product: ProductInfo
@@ -51,6 +54,8 @@ class PreviewDocument(Document, kw_only=True):
     no_return: int
     holders: list[Holder]
     refused: bool
+    present: bool
+    elsewhere: list[int]
 
 
 class RestoreDocument(Document, kw_only=True):
@@ -73,6 +78,8 @@ class VerifyDocument(Document, kw_only=True):
     clean: bool
     looked: int
     findings: list[FindingInfo]
+    not_known: list[str] = []
+    gone: bool = False
 
 
 class Advice(msgspec.Struct, kw_only=True):
@@ -98,7 +105,7 @@ class CheckDocument(Document, kw_only=True):
 
 
 class ListedProcedure(msgspec.Struct, kw_only=True):
-    """A procedure of the library; `present` is null where it could not be told."""
+    """A procedure of the library; `present` is null where it could not be told, also since it is for another system."""
 
     file: str
     id: str
@@ -107,6 +114,7 @@ class ListedProcedure(msgspec.Struct, kw_only=True):
     valid: bool
     present: bool | None
     found: list[str]
+    other_system: bool = False
 
 
 class ListDocument(Document, kw_only=True):

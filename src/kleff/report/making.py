@@ -5,9 +5,9 @@ from __future__ import annotations
 from base64 import b64encode
 
 from kleff.engine.choices import Choice
+from kleff.engine.finding import Finding, Verification
 from kleff.engine.plan import Plan
 from kleff.engine.survey import Survey
-from kleff.engine.verify import Finding, Verification
 from kleff.objects.base.action import Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.procedure.globs import PathStyle
@@ -83,7 +83,7 @@ def preview_document(here: Here, plan: Plan, asked: list[Choice]) -> PreviewDocu
     return PreviewDocument(
         kleff="preview", workstation=workstation_info(here.workstation), product=product_info(here.procedure),
         actions=[action_info(a, here.workstation) for a in plan.actions], choices=asked, holders=plan.holders, totals=plan.totals,
-        no_return=plan.no_return, refused=bool(plan.refused),
+        no_return=plan.no_return, refused=bool(plan.refused), present=here.present, elsewhere=plan.elsewhere,
     )  # fmt: skip
 
 
@@ -102,5 +102,6 @@ def verify_document(workstation: Workstation, procedure: Procedure, result: Veri
     """`kleff verify --json`"""
     return VerifyDocument(
         kleff="verify", workstation=workstation_info(workstation), product=product_info(procedure), clean=result.clean,
-        looked=result.looked, findings=[finding_info(f, workstation.style) for f in result.findings],
+        gone=result.gone, looked=result.looked, findings=[finding_info(f, workstation.style) for f in result.findings],
+        not_known=result.not_known,
     )  # fmt: skip

@@ -5,9 +5,9 @@ from __future__ import annotations
 from itertools import groupby
 
 from kleff.engine.choices import Choice
-from kleff.engine.plan import Plan
+from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, NOT_READ, STAYS, Finding, Verification
+from kleff.engine.plan import REMOVING, Plan
 from kleff.engine.survey import Survey
-from kleff.engine.verify import LEFT, NOT_KNOWN, NOT_READ, STAYS, Finding, Verification
 from kleff.objects.base.action import NOTHING_TO_UNDO, TO_DO, Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import kind_of, much
@@ -85,6 +85,8 @@ def preview_page(here: Here, plan: Plan, asked: list[Choice] | None = None) -> P
     page = Page()
     product = here.procedure.product
     page.row((f"What will be done: {product.name}", "head"), (f" on {workstation_line(here.workstation)}", "plain"))
+    if not here.present:
+        page.add(f"  NOTHING SHOWS IT: no evidence of {product.name} was found here{_only_others(here)}", "bad")
     for action in plan.refused:
         page.add(f"  REFUSED: {action.target}: {action.reason} (line {action.line})", "bad")
     for action in plan.not_ready:
@@ -117,6 +119,11 @@ def preview_page(here: Here, plan: Plan, asked: list[Choice] | None = None) -> P
     for line in totals_lines(plan):
         page.add(f"  {line}")
     return page
+
+
+def _only_others(here: Here) -> str:
+    """Other versions are here, and are not what the procedure is for."""
+    return f", in the versions it touches ({here.procedure.product.versions})" if here.procedure.product.versions else ""
 
 
 def _choice(page: Page, choice: Choice) -> None:
@@ -172,6 +179,7 @@ def amount(action: Action) -> str:
 def totals_lines(plan: Plan) -> list[str]:
     totals = plan.totals
     lines = [f"{plural(totals.to_do, 'action')} to do"]
+    not_here = [f"{plural(len(plan.elsewhere), 'step')} for another system: line {', '.join(map(str, plan.elsewhere))}"]
     others = [
         f"{count} {word}"
         for count, word in (
@@ -180,10 +188,12 @@ def totals_lines(plan: Plan) -> list[str]:
             (totals.manual, "by hand"),
             (totals.unreadable, "unreadable"),
             (totals.unknown, "unknown"),
+            (totals.skipped, "left out"),
         )
         if count
     ]
     lines[0] += f" ({', '.join(others)})" if others else ""
+    lines += not_here if plan.elsewhere else []
     if totals.saved_items:
         exports = any(a.phase == "backup" and a.state == TO_DO and not a.size and kind_of(a.kind).exports for a in plan.actions)
         saved = f"{plural(totals.saved_items, 'item')}, {size(totals.saved_size)}{', and what a command exports' if exports else ''}"
@@ -196,16 +206,24 @@ def totals_lines(plan: Plan) -> list[str]:
         )
     if totals.keys or totals.values:
         lines.append(f"registry: {plural(totals.keys, 'key')}, {plural(totals.values, 'single value')}, exported first")
-    last_ones = [a for a in plan.actions if a.without_return and a.state == TO_DO]
-    lines.append(
-        f"line of no return before action {plan.no_return}: {plural(len(last_ones), 'action')} cannot be taken back"
-        if plan.no_return
-        else "everything can be taken back until it is discarded"
-    )
+    lines += _taken_back_lines(plan)
     if plan.not_ready:
         lines.append(f"{plural(len(plan.not_ready), 'condition')} not met: nothing will be done until then")
     if plan.refused:
         lines.append(f"{len(plan.refused)} refused: nothing will be done until the procedure is corrected")
+    return lines
+
+
+def _taken_back_lines(plan: Plan) -> list[str]:
+    """What undo can do about it, and what it cannot."""
+    going = [a for a in plan.actions if a.state == TO_DO and a.phase in ("stop", *REMOVING)]
+    ended = sum(a.items for a in going if a.ends)
+    lines = [f"{plural(ended, 'program')} {'is' if ended == 1 else 'are'} ended and not started again by undo"] if ended else []
+    last_ones = [a for a in plan.actions if a.without_return and a.state == TO_DO]
+    if plan.no_return:
+        lines.append(f"line of no return before action {plan.no_return}: {plural(len(last_ones), 'action')} cannot be taken back")
+    elif any(a.undo != NOTHING_TO_UNDO and not a.ends for a in going):
+        lines.append(f"everything{' else' if ended else ''} can be taken back until it is discarded")
     return lines
 
 
@@ -215,11 +233,19 @@ def totals_lines(plan: Plan) -> list[str]:
 def verify_page(name: str, where: str, result: Verification) -> Page:
     """Is it gone?"""
     page = Page()
-    if result.clean:
-        page.row((f"{name} is gone", "good"), (f" from {where}: looked at {plural(result.looked, 'place')}, nothing is left", "plain"))
+    looked = f"looked at {plural(result.looked, 'place')}"
+    if result.gone:
+        page.row((f"{name} is gone", "good"), (f" from {where}: {looked}, nothing is left", "plain"))
+    elif result.clean:
+        page.row((f"{name} is not gone, as was wanted", "good"), (f": {looked} on {where}, only what is kept on purpose is there", "plain"))
     else:
         page.row((f"{name} is not gone", "bad"), (f" from {where}", "plain"))
-    titles = {LEFT: "Left", NOT_READ: "Could not be looked at", NOT_KNOWN: "Could not be looked for", STAYS: "Kept on purpose"}
+    for text in result.not_known:
+        page.add(f"  {text}", "dim")
+    titles = {
+        LEFT: "Left", NOT_DONE: "Not done", NOT_READ: "Could not be looked at", NOT_KNOWN: "Could not be looked for",
+        STAYS: "Kept on purpose",
+    }  # fmt: skip
     for state, title in titles.items():
         findings = result.of(state)
         if findings:
@@ -232,4 +258,5 @@ def verify_page(name: str, where: str, result: Verification) -> Page:
 def finding_line(finding: Finding) -> str:
     who = f" [{finding.account}]" if finding.account else ""
     reason = f": {finding.reason}" if finding.reason else ""
-    return f"{finding.target}{who}{reason} (line {finding.line})"
+    line = f" (line {finding.line})" if finding.line else ""
+    return f"{finding.target}{who}{reason}{line}"

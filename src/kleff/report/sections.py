@@ -5,7 +5,7 @@ from __future__ import annotations
 from kleff.case.effects.base import effect_of
 from kleff.case.record.folder import Case
 from kleff.engine.cases.rows import Row
-from kleff.engine.verify import LEFT, STAYS, Verification
+from kleff.engine.finding import LEFT, STAYS, Verification
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, WAITING
 from kleff.objects.base.kind import Words, kind_of, much
 from kleff.report.case_facts import restores

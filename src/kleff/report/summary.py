@@ -6,7 +6,7 @@ from kleff.case.record.folder import Case
 from kleff.case.undo import Undone
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.cases.run import Ended
-from kleff.engine.verify import STAYS
+from kleff.engine.finding import STAYS
 from kleff.errors import UsageError
 from kleff.objects.base.action import DONE, SKIPPED
 from kleff.objects.base.kind import Words, kind_of

@@ -83,6 +83,12 @@ def with_children(found: list[Process], facet: Processes) -> list[Process]:
 class Services(Protocol):
     def get(self, name: str) -> Service | None: ...
 
+    def like(self, pattern: str) -> list[Service]:
+        """Those whose name matches a pattern with wildcards, as far as they are registered or loaded; instances of templates too."""
+
+    def programs(self) -> dict[str, tuple[str, ...]]:
+        """The programs that each registered service runs, where the system tells."""
+
     def parts(self, name: str) -> ServiceParts:
         """What a service consists of besides its state; nothing where it is not registered."""
 
@@ -256,6 +262,7 @@ class Workstation:
         admin: whether Kleff works here with an administrator's rights.
         ground: the folder on this machine that is the workstation: `/` for a real one.
         needs_admin: whatever is done there needs an administrator.
+        program_folders: where the system's own programs lie; in which a program is looked for that is named by its name alone.
     """
 
     spec: str
@@ -282,6 +289,7 @@ class Workstation:
     units: Units | None = None
     ground: Path = Path("/")
     needs_admin: bool = False
+    program_folders: tuple[WPath, ...] = ()
 
     @property
     def compare_versions(self) -> Compare | None:

@@ -124,6 +124,11 @@ class PackageRecord(msgspec.Struct, kw_only=True):
     config_files: list[ConfigFile]
     services: list[str]
 
+    @property
+    def service_patterns(self) -> list[str]:
+        """The names of its services; a template stands for its instances (systemd.unit(5))."""
+        return [f"{name}*" if name.endswith("@") else name for name in self.services]
+
 
 # For where a path lies: what was there when the package was removed, how its content is read, where a link led; or None.
 Source = Callable[[str], "tuple[Look, Callable[[], IO[bytes]] | None, str] | None"]

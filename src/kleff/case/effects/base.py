@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import ClassVar, NamedTuple
 
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled, Recorded
@@ -35,7 +35,13 @@ def stays(note: str) -> TakenBack:
 
 
 class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
-    """One kind of effect. Its act stands beside it in its file; `one` is always the effect as it is journaled."""
+    """One kind of effect. Its act stands beside it in its file; `one` is always the effect as it is journaled.
+
+    Attributes:
+        names_leftovers: an outside program removed something; what it said may name what it has left.
+    """
+
+    names_leftovers: ClassVar[bool] = False
 
     def happened(self, one: Journaled, hands: Hands) -> bool:
         """After a kill: whether an intent without confirmation was carried out. Believed, where believing costs nothing."""
@@ -93,6 +99,11 @@ class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
         """
 
     # -- for people -------------------------------------------------------------------------------------------
+
+    @property
+    def named_by(self) -> str:
+        """Who said what is kept of it."""
+        return "a program"
 
     def what(self, one: Journaled, style: PathStyle) -> str:
         """What it was done to."""

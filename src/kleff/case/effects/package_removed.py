@@ -28,6 +28,7 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
     """
 
     kind: ClassVar[str] = "package removed"
+    names_leftovers: ClassVar[bool] = True
 
     what_: str = field(name="what")
     names: list[str] = []
@@ -44,6 +45,10 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
         hands.progress.say(f"building anew and installing {self.what_}")
         left = package_spare_of(hands, one.id).put_back(self.records, self.index)
         return stays("; ".join(left)) if left else TakenBack("undone", f"installed again from the spare: {self.what_}")
+
+    @property
+    def named_by(self) -> str:
+        return f"the package manager, removing {self.what_},"
 
     def what(self, one: Journaled, style: PathStyle) -> str:
         return self.what_

@@ -53,8 +53,8 @@ class PackageSpare:
             OSError, ActionFailed: something cannot be linked, copied or read; nothing must be removed then.
         """
         facet = self._workstation.services
-        names = sorted({name for record in records for name in record.services}) if facet else []
-        services = [(s.name, s.running, s.start) for s in (facet.get(n) for n in names) if s is not None] if facet else []
+        patterns = sorted({pattern for record in records for pattern in record.service_patterns})
+        services = [(s.name, s.running, s.start) for pattern in patterns for s in facet.like(pattern)] if facet else []
         self._file.unlink(missing_ok=True)  # of a try that was killed before its intent
         # The standard library's writer: scripts and names may hold bytes that are not text, which it escapes.
         text = json.dumps(msgspec.to_builtins(PackageRecords(packages=records, services=services)))

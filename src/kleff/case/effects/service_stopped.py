@@ -47,10 +47,17 @@ class ServiceStopped(Effect, kw_only=True, frozen=True, omit_defaults=True):
         return self.name
 
 
-def stop_service(hands: Hands, action: int, service: Service) -> None:
-    """Stop a service. It is held first: what watches over it must not start it again."""
+def stop_service(hands: Hands, action: int, service: Service) -> bool:
+    """Stop a service. It is held first: what watches over it must not start it again.
+
+    Returns:
+        Whether this system can hold it.
+    """
     services = hands.workstation.services
     assert services is not None
-    with hands.doing(action, ServiceStopped(name=service.name, running=service.running, start=service.start, held=True)):
-        services.hold(service.name)
+    with hands.doing(action, ServiceStopped(name=service.name, running=service.running, start=service.start, held=True)) as one:
+        held = services.hold(service.name)
+        if not held:
+            hands.amend(one, held=False)
         services.stop(service.name)
+    return held

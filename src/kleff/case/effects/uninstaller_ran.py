@@ -27,6 +27,7 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
     """
 
     kind: ClassVar[str] = "uninstaller ran"
+    names_leftovers: ClassVar[bool] = True
 
     what_: str = field(default="", name="what")
     command: list[str]
@@ -54,6 +55,10 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
             hands.check_stop()
         until_still(hands, one, hands.progress.should_stop)
         hands.check_stop()
+
+    @property
+    def named_by(self) -> str:
+        return f"the uninstaller of {self.what_}"
 
     def what(self, one: Journaled, style: PathStyle) -> str:
         return self.what_

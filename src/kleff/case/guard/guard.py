@@ -237,7 +237,7 @@ class Guard:
 
     def removal(self, path: WPath) -> Removal:
         """Take apart what of `path` goes and what stays; a folder that holds something kept stays itself."""
-        reason = self._stays(path)
+        reason = self.stays(path)
         if reason:
             return Removal([], [(path, reason)])
         look = self._workstation.files.look(path)
@@ -246,7 +246,7 @@ class Guard:
         removal = self._walk(path)
         return removal if removal.kept else Removal([path], [])
 
-    def _stays(self, path: WPath) -> str:
+    def stays(self, path: WPath) -> str:
         """Why a path stays, itself or with a folder above it; "" if it does not."""
         depths = range(1, len(path.parts) + 1)
         return next((r for n in depths if (r := self._stays_itself(WPath(path.style, path.volume, path.parts[:n])))), "")

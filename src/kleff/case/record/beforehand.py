@@ -1,7 +1,6 @@
 """What can only be known before a removal: kept in the case when it begins, for what comes after.
 
-Undo builds packages anew by it, and the guard goes on to keep what had to stay then. The clues to places are kept since the removal
-takes them away; nothing reads them yet.
+Undo builds packages anew by it, the guard goes on to keep what had to stay then, and the verdict looks where its clues lead.
 """
 
 from __future__ import annotations

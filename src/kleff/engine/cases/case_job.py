@@ -18,12 +18,14 @@ from kleff.case.record.effect import Journaled, load
 from kleff.case.record.folder import Case, check_belongs, check_unmarked, open_case
 from kleff.case.record.unfinished import lock
 from kleff.case.undo import Undone, can_be_tried_again, undo_case
+from kleff.engine.cases.known import known_of
 from kleff.engine.cases.restore import Restorer, restoring_of
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.cases.run import Ended, Runner
+from kleff.engine.finding import Verification
 from kleff.engine.library import parse
 from kleff.engine.opening import Opened, check_rights
-from kleff.engine.verify import Verification
+from kleff.engine.verify import verify
 from kleff.errors import DamagedCase, NewerCase, Refused, UsageError
 from kleff.objects.base.here import SpareMode
 from kleff.objects.base.secrets import Secrets
@@ -119,6 +121,14 @@ def record(job: Opened) -> CaseRecord:
     with open_case(folder) as case:
         journal = case.journal
         return CaseRecord(case.id, case.state, rows(case), journal.effects(), verification_of(case), journal.events())
+
+
+def verify_case(job: Opened) -> Verification:
+    """Look again, with what the case knows."""
+    here = job.context()
+    with open_case(job.folder()) as case:
+        known = known_of(case, here)
+    return verify(here, known)
 
 
 # -- going on ---------------------------------------------------------------------------------------------------

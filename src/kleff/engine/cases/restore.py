@@ -16,8 +16,8 @@ from kleff.case.record.effect import dump, load
 from kleff.case.record.folder import Case
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.cases.run import Runner
+from kleff.engine.finding import LEFT, Finding, Verification
 from kleff.engine.plan import Plan, numbered
-from kleff.engine.verify import LEFT, Finding, Verification
 from kleff.errors import DamagedCase, Refused, UsageError
 from kleff.objects.base.action import ABSENT, DONE, KEPT, MANUAL, SKIPPED, TO_DO, Action, Outcome
 from kleff.objects.base.here import Here
@@ -84,7 +84,7 @@ def plan_restore(restoring: Restoring, wanted: Wanted) -> Plan:
     for stem, item in restoring.bag.items.items():
         if wanted.takes(item):
             actions += restorer_of(item).plan_restore(item, stem, restoring)
-    return numbered(actions)
+    return numbered(actions, restoring.here.workstation.style)
 
 
 def check_room(restoring: Restoring, plan: Plan) -> None:

@@ -11,7 +11,7 @@ from kleff.case.record.effect import dump, load
 from kleff.case.record.folder import Case
 from kleff.engine.plan import Plan
 from kleff.errors import DamagedCase
-from kleff.objects.base.action import Action
+from kleff.objects.base.action import DONE, UNDONE, Action
 
 
 @dataclass
@@ -37,9 +37,21 @@ def rows(case: Case) -> list[Row]:
     Raises:
         DamagedCase: it is not one.
     """
+    taken_back = _taken_back(case)
     try:
-        return [Row(load(plan, Action), state, note, items, size) for _, plan, state, note, items, size in case.journal.actions()]
+        return [
+            Row(load(plan, Action), UNDONE if state == DONE and number in taken_back else state, note, items, size)
+            for number, plan, state, note, items, size in case.journal.actions()
+        ]
     except (msgspec.MsgspecError, ValueError) as error:
         raise DamagedCase(
             f"the plan cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
         ) from None
+
+
+def _taken_back(case: Case) -> set[int]:
+    """The numbers of the actions of which every effect has been taken back, as far as it can be."""
+    states: dict[int, set[str]] = {}
+    for one in case.journal.effects():
+        states.setdefault(one.action, set()).add(one.state)
+    return {number for number, found in states.items() if "undone" in found and found <= {"undone", "noted", "void"}}

@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Hashable
 from dataclasses import dataclass, field
 from itertools import takewhile
-
-import msgspec
 
 from kleff.case.bag.bag import Bag
 from kleff.case.bag.encryption import BagKey
@@ -16,11 +13,14 @@ from kleff.case.effects.package_removed import clear_up
 from kleff.case.effects.process_ended import end_processes
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
+from kleff.engine.cases.again import about, look_again
 from kleff.engine.cases.beforehand import settle_beforehand
+from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import Row, rows
+from kleff.engine.finding import LEFT, Verification
 from kleff.engine.holders import held_open
-from kleff.engine.plan import REMOVING, plan_step
-from kleff.engine.verify import LEFT, Finding, Verification, verify
+from kleff.engine.plan import REMOVING
+from kleff.engine.verify import verify
 from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, WAITING, Action, Outcome
 from kleff.objects.base.here import Here, Work
@@ -28,9 +28,7 @@ from kleff.objects.base.kind import Does, Joins, able, kind_of
 from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.progress import Progress
-from kleff.texts import plain
 from kleff.workstation.facets import with_children
-from kleff.workstation.identity import sameness
 from kleff.workstation.things import line_of
 
 PASSES = 3
@@ -167,7 +165,10 @@ class Runner:
         if action.phase in REMOVING:
             self._seal(action)
             self._end_holders(action)
-        self._tell(action)
+        if row.state == KEPT:
+            self.progress.act(action.number, f"look again at {action.target}")
+        else:
+            self._tell(action)
         try:
             outcome = self._done(row)
         except (Stopped, DamagedCase) as error:
@@ -175,6 +176,8 @@ class Runner:
         except (ActionFailed, KleffError) as error:
             self._failed(action, error)
             return
+        if outcome.state != DONE:
+            self.progress.say(f"     {outcome.state}: {outcome.note}")
         if outcome.restart:
             self.case.journal.set(restart="asked for")
         self.case.journal.end_action(action.number, outcome.state, outcome.note, outcome.items, outcome.size)
@@ -190,30 +193,15 @@ class Runner:
         action, step = row.action, self._step(row.action)
         if action.phase == "backup" and self.work.bag.holds(action.number):
             return Outcome(note="saved before the run was cut off", items=action.items, size=action.size)
-        if row.action.state in (MANUAL, UNREADABLE):
-            now = [a for a in plan_step(step, self.here) if self._is_same(a, action)]
-            if now and now[0].state == TO_DO:
-                action = msgspec.structs.replace(now[0], number=action.number)
-            elif now and now[0].state in (MANUAL, UNREADABLE):
-                raise ActionFailed(
-                    f"{action.target}: {now[0].reason}",
-                    remedy="do it by hand, then resume" if now[0].state == MANUAL else "check the rights, then resume",
-                )
-            else:
-                return Outcome(note=now[0].reason if now and now[0].state == DONE else "done by hand")
+        if row.state in (FAILED, MANUAL) or action.state in (MANUAL, UNREADABLE):
+            now = look_again(row, step, self.here, self.case.journal.effects())
+            if isinstance(now, Outcome):
+                return now
+            action = now
         kind = able(kind_of(action.kind), Does)
         if kind is None:
             raise ActionFailed(f"this Kleff cannot do it ({action.kind})", remedy="use the Kleff that made the case")
         return kind.do(action, step, self.work)
-
-    def _is_same(self, now: Action, then: Action) -> bool:
-        """Whether an action planned afresh is the agreed one; plans of the first format hold only its text, escaped."""
-        if now.account != then.account:
-            return False
-        return self._about(now) == self._about(then) if then.about else plain(now.target) == plain(then.target)
-
-    def _about(self, action: Action | Finding) -> tuple[Hashable, ...]:
-        return tuple(sameness(i, self.here.workstation.style) for i in action.about)
 
     def _step(self, action: Action) -> LoadedStep:
         if action.phase not in PHASES:  # planned by a kind itself, not by a step
@@ -322,7 +310,7 @@ class Runner:
         if not self.work.bag.sealed:
             self.work.bag.seal()  # a procedure that only saves
         self.progress.say("     looking whether it is gone")
-        result = verify(self.here)
+        result = self._verdict()
         for _ in range(PASSES):
             again = self._agreed_and_back(result)
             if not again:
@@ -331,13 +319,17 @@ class Runner:
                 why = "there again, done again" if row.state == DONE else "empty now, so it goes too"
                 self.case.journal.tell(f"{why}: {row.action.target}")
                 self._one(row)
-            result = verify(self.here)
+            result = self._verdict()
         return result
 
+    def _verdict(self) -> Verification:
+        return verify(self.here, known_of(self.case, self.here))
+
     def _agreed_and_back(self, result: Verification) -> list[Row]:
-        left = {(f.kind, self._about(f), f.account) for f in result.of(LEFT) if f.phase == "delete" and f.about}
+        style = self.here.workstation.style
+        left = {(f.kind, about(f, style), f.account) for f in result.of(LEFT) if f.phase == "delete" and f.about}
         return [
             r for r in rows(self.case)
             if r.action.phase == "delete" and (r.state == DONE or (r.state == KEPT and r.action.later))
-            and (r.action.kind, self._about(r.action), r.action.account) in left
+            and (r.action.kind, about(r.action, style), r.action.account) in left
         ]  # fmt: skip

@@ -40,6 +40,7 @@ class Action(msgspec.Struct, kw_only=True):
         version, component: of what is registered or installed, where the action is about that.
         saves: what kind of data a step saves, as the procedure says.
         undo: how it can be taken back; `without_return` if it cannot.
+        ends: it ends programs, which undo does not start again.
         synced: who keeps it in step with an account elsewhere.
         details: what its kind needs to do it, a struct of that kind's own.
         stays: what stays within it.
@@ -71,6 +72,7 @@ class Action(msgspec.Struct, kw_only=True):
     size: int = 0
     optional: bool = False
     after_restart: bool = False
+    ends: bool = False
     synced: str = ""
     details: dict[str, Any] = {}
     stays: list[Inside] = []

@@ -34,12 +34,14 @@ class Options:
         waived: conditions that are gone on without.
         confirmed: manual steps that are done, by their id, and who says so.
         stop_holders: end what still has files of the product open.
+        without_backup: labels of backups that are gone on without, and why.
     """
 
     spare: SpareMode = "links"
     waived: frozenset[str] = frozenset()
     confirmed: dict[str, str] = field(default_factory=dict)
     stop_holders: bool = False
+    without_backup: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass
@@ -65,6 +67,7 @@ class Here:
 
     Attributes:
         answers: to the procedure's questions; versions: that the evidence shows.
+        present: whether anything shows the product, or could not be looked at.
     """
 
     workstation: Workstation
@@ -73,6 +76,7 @@ class Here:
     resolver: Resolver
     answers: dict[str, Answer] = field(default_factory=dict)
     versions: tuple[str, ...] = ()
+    present: bool = True
     options: Options = field(default_factory=Options)
     secrets: Secrets = field(default_factory=Secrets)
     programs: Programs = field(default_factory=Programs)
@@ -85,6 +89,16 @@ class Here:
         """Why a step is not to be done with the answers given here; "" if it is."""
         facts: dict[str, Answer] = {"bits": str(self.workstation.bits), "version": list(self.versions)}
         return not_wanted(step.when, step.unless, {**facts, **self.answers})
+
+    def not_chosen(self, step: Step, account: str = "", version: str = "", component: str = "") -> str:
+        """Of what a step found: the account, version or component that was not chosen; "" if it was, or nothing is to be chosen."""
+        if not step.chosen:
+            return ""
+        ask = next(a for a in self.procedure.asks if a.id == step.chosen)
+        answer = self.answers[ask.id]
+        wanted = [answer] if isinstance(answer, str) else answer if isinstance(answer, list) else []
+        is_of = {"accounts": account, "versions": version, "components": component}[str(ask.from_)]
+        return "" if is_of in wanted else is_of
 
     def action(self, step: LoadedStep, verb: str, target: str, **more: Any) -> Action:
         """A new action of a step, with what every action of it shares."""

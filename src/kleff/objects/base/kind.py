@@ -58,9 +58,11 @@ class Kind:
     Attributes:
         names: the keys by which a step names it.
         models: the step model it offers in each phase.
+        systems: those that have it; empty if any may.
     """
 
     names: tuple[str, ...] = ()
+    systems: tuple[str, ...] = ()
     models: dict[str, type[Step]] = {}
     condition: str = ""
     """What a condition on its evidence is, for the reference; empty if it offers none."""
@@ -183,8 +185,8 @@ class Ends(Protocol):
 class StopsServices(Protocol):
     """Stops services."""
 
-    def stopped(self, step: LoadedStep, here: Here) -> str:
-        """The name of the service a step stops, or ""."""
+    def stopped(self, step: LoadedStep, here: Here) -> set[str]:
+        """The names of the services a step stops."""
 
 
 @runtime_checkable

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from kleff.objects.base.here import Here
 from kleff.registry.regfile import RegKey
+from kleff.registry.registry import KeyRef
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Process
 
@@ -17,8 +18,18 @@ if TYPE_CHECKING:
 LARGEST = 1 << 18  # bytes of a configuration file that are read
 # A path as it stands in a text: with a drive or from the root, up to what no path goes on with.
 PATHS = {"windows": re.compile(r"[A-Za-z]:\\[^\"'<>|*?;,=\r\n\t]+"), "linux": re.compile(r"(?<![\w.:/])/[\w.+@-][^\s\"'<>|*?;,=:()]*")}
+# A key as it stands in a text, and the short names of hives (Windows registry, "Predefined keys").
+KEYS = re.compile(r"\b(HKLM|HKCU|HKU|HKCR|HKEY_[A-Z_]+)\\([^\"'<>|*?;,=\r\n\t]+)")
+HIVES = {"HKEY_LOCAL_MACHINE": "HKLM", "HKEY_CURRENT_USER": "HKCU", "HKEY_USERS": "HKU", "HKEY_CLASSES_ROOT": "HKCR"}
 # Folders of everybody: what lies there itself tells nothing of a product.
 COMMON = ("/dev", "/proc", "/sys", "/run", "/usr/lib", "/usr/share/locale", "/lib")
+
+
+def note_services(pattern: str, here: Here, noted: Beforehand) -> None:
+    """The same for every service whose name matches a pattern."""
+    facet = here.workstation.services
+    for service in facet.like(pattern) if facet is not None else []:
+        note_service(service.name, here, noted)
 
 
 def note_service(name: str, here: Here, noted: Beforehand) -> None:
@@ -80,12 +91,53 @@ def _named(file: WPath, here: Here) -> Iterator[WPath]:
     yield from _paths(text, here)
 
 
+def _texts(text: str, here: Here) -> list[str]:
+    return list(dict.fromkeys(PATHS[here.workstation.system].findall(text)))
+
+
 def _paths(text: str, here: Here) -> Iterator[WPath]:
     files = here.workstation.files
-    for found in dict.fromkeys(PATHS[here.workstation.system].findall(text)):
+    for found in _texts(text, here):
         path = files.path(found.rstrip("./ \\")) if not _common(found) else None
         if path is not None and len(path.parts) > 1:
             yield path
+
+
+def paths_in(text: str, here: Here) -> Iterator[WPath]:
+    """What a program names, in words of its own, of paths that are there. A path may have spaces, so that words may follow it."""
+    files = here.workstation.files
+    for found in _texts(text, here):
+        candidates = [found]
+        while " " in candidates[-1].rpartition("\\")[2]:
+            candidates.append(candidates[-1].rpartition(" ")[0])
+        paths = (files.path(c.rstrip("./ \\")) for c in candidates if not _common(c))
+        there = next((p for p in paths if p is not None and p.parts and files.look(p) is not None), None)
+        if there is not None:
+            yield there
+
+
+def keys_in(text: str, here: Here) -> Iterator[KeyRef]:
+    """The same of registry keys."""
+    registry = here.workstation.registry
+    for found in dict.fromkeys(KEYS.findall(text)) if registry is not None else []:
+        assert registry is not None
+        candidates = [f"{HIVES.get(found[0], found[0])}\\{found[1]}".rstrip(".\\ ")]
+        while " " in candidates[-1].rpartition("\\")[2]:
+            candidates.append(candidates[-1].rpartition(" ")[0])
+        for candidate in candidates:
+            keys = [k for k in _canonical(candidate, here) if registry.exists(k)]
+            if keys:
+                yield from keys
+                break
+
+
+def _canonical(text: str, here: Here) -> list[KeyRef]:
+    """A key as it is written; one of "the current user" of every account, since nobody knows whose it was."""
+    registry = here.workstation.registry
+    assert registry is not None
+    if text.startswith("HKCU\\"):
+        return [k for a in here.resolver.accounts([]) for k in registry.canonical(text, a.id)]
+    return registry.canonical(text)
 
 
 def _common(text: str) -> bool:

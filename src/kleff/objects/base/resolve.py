@@ -6,7 +6,7 @@ from difflib import get_close_matches
 from itertools import takewhile
 
 from kleff.case.guard.guard import Target
-from kleff.procedure.globs import is_glob, literal, literal_count
+from kleff.procedure.globs import PathStyle, is_glob, literal, literal_count
 from kleff.procedure.load import Procedure
 from kleff.procedure.variables import Template, parse_template
 from kleff.workstation.facets import Workstation
@@ -36,6 +36,10 @@ class Expanded:
     @property
     def is_glob(self) -> bool:
         return any(is_glob(p) for p in self.pattern)
+
+    def literal_path(self, style: PathStyle) -> WPath:
+        """The one path it means, where it has no wildcard; links on the way are not followed."""
+        return WPath(style, self.volume, tuple(literal(name) for name in self.pattern))
 
 
 class Resolver:

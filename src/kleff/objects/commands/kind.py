@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from kleff.errors import ActionFailed, Refused
-from kleff.objects.base.action import ABSENT, MANUAL, Action, Outcome
+from kleff.objects.base.action import ABSENT, MANUAL, UNKNOWN, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.commands.programs import arguments, list_of, objection_to, run_program
@@ -49,8 +49,11 @@ class CommandKind(Kind):
         assert isinstance(model, CommandBackup)
         action = here.action(step, "export", model.saves_as, undo="stays in the bag", items=1)
         argv = arguments(model.command, here)
-        if argv is None or here.workstation.commands is None:
-            action.state, action.reason = ABSENT, f"{model.command[0]} is not there"
+        if argv is None:
+            # A program that is missing shows nothing of what it would export.
+            action.state, action.reason = UNKNOWN, f"{model.command[0]} is not there, so what it exports cannot be saved"
+            if not here.present:
+                action.state, action.reason = ABSENT, f"{model.command[0]} is not there, and nothing of the product shows"
             yield action
             return
         action.shows = ["runs: " + " ".join(argv)]
@@ -91,6 +94,8 @@ class CommandKind(Kind):
             names = list_of(model, here)
         except (ActionFailed, Refused) as error:
             action.shows.append(f"could not be listed: {error.what}")
+            if ITEM in model.saves_as:
+                action.state, action.reason = UNREADABLE, f"what there is could not be listed: {error.what}"
             yield action
             return
         action.set_details(Exporting(listed=names))

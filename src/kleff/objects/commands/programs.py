@@ -10,13 +10,25 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.here import Here
 from kleff.objects.commands.steps import BY_INPUT, ITEM, SAVED, CommandBackup
 from kleff.procedure.versions import parse_duration
+from kleff.workstation.paths import WPath
 from kleff.workstation.things import Given, Known
 from kleff.workstation.this_machine import host
+
+ENDINGS = {"windows": ("", ".exe", ".com"), "linux": ("",)}
+
+
+def program_of(word: str, here: Here) -> WPath | None:
+    """The program that a word names: a path, or a name alone, which is looked for where the system's own programs lie."""
+    workstation = here.workstation
+    if any(mark in word for mark in ("{", "%", *workstation.style.separators)):
+        return here.resolver.first_path(word)
+    candidates = (folder.child(word + ending) for folder in workstation.program_folders for ending in ENDINGS[workstation.system])
+    return next((p for p in candidates if workstation.files.look(workstation.files.resolve(p).path) is not None), None)
 
 
 def arguments(words: list[str], here: Here, item: str = "", saved: str = "") -> list[str] | None:
     """The words with variables put in; None if the program is not there."""
-    program = here.resolver.first_path(words[0])
+    program = program_of(words[0], here)
     if program is None:
         return None
     rest = []
@@ -97,5 +109,7 @@ def list_of(model: CommandBackup, here: Here) -> list[str]:
         ActionFailed: it cannot be told.
     """
     argv = arguments(model.lists, here)
-    text = output_of(here, argv, parse_duration(model.patience), model.need) if argv else ""
+    if argv is None:
+        raise ActionFailed(f"{model.lists[0]} is not there")
+    text = output_of(here, argv, parse_duration(model.patience), model.need)
     return [line.strip() for line in text.splitlines() if line.strip()]

@@ -28,6 +28,10 @@ class CommandBackup(SavingStep, kw_only=True, frozen=True):
     patience: Annotated[str, Meta(description="how long it may take")] = "10m"
 
     @property
+    def written_paths(self) -> list[str]:
+        return [*self.command[:1], *self.lists[:1], *self.restore[:1]]
+
+    @property
     def need(self) -> tuple[str, str]:
         """(name of the secret, how it is handed on); empty if none is needed."""
         return (self.secret, self.secret_as) if self.secret else ("", "")
@@ -67,6 +71,10 @@ class CommandStop(Step, kw_only=True, frozen=True):
     secret: Annotated[str, Meta(description="what it needs to be told; asked for, never stored")] = ""
     secret_as: Annotated[str, Meta(description='the environment variable it is handed on by, or "standard input"')] = BY_INPUT
     patience: Annotated[str, Meta(description="how long it may take")] = "2m"
+
+    @property
+    def written_paths(self) -> list[str]:
+        return self.command[:1]
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from duration_problem("patience", self.patience)

@@ -43,6 +43,7 @@ class KeyKind(Kind):
     """`key`."""
 
     names: tuple[str, ...] = ("key",)
+    systems = ("windows",)
     condition = "A key that must, or must not, be there."
     models = {"evidence": KeyEvidence, "backup": KeyBackup, "delete": KeyDelete, "verify": KeyVerify}
     noun: Literal["key", "value"] = "key"

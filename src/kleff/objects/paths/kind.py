@@ -71,6 +71,8 @@ class PathKind(Kind):
                     continue
                 if not paths:
                     base.state, base.reason = ABSENT, expanded.absent or "not there"
+                    if not expanded.absent and not expanded.is_glob:
+                        base.about = [path_id(expanded.literal_path(here.workstation.style))]
                     yield base
                     continue
                 yield from self._planned(step, here, expanded, paths, base)

@@ -18,6 +18,10 @@ class PathEvidence(Step, kw_only=True, frozen=True):
 
     path: Text
 
+    @property
+    def written_paths(self) -> list[str]:
+        return [self.path]
+
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         wrong = path_problem(self.path, places)
         if wrong:
@@ -26,6 +30,10 @@ class PathEvidence(Step, kw_only=True, frozen=True):
 
 class NamedPaths(AccountStep, kw_only=True, frozen=True):
     paths: Texts
+
+    @property
+    def written_paths(self) -> list[str]:
+        return self.paths
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from path_problems("paths", self.paths, places)
@@ -40,6 +48,10 @@ class PathsBackup(SavingAccountStep, kw_only=True, frozen=True):
     not_: Annotated[list[Text], Meta(description='no files and folders with such names, e.g. ["cache", "*.tmp"]')] = field(
         default_factory=list, name="not"
     )
+
+    @property
+    def written_paths(self) -> list[str]:
+        return self.paths
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from super().problems(places)

@@ -18,7 +18,7 @@ from kleff.workstation.things import ConfigFile, PackageRecord, Source
 # Of a status paragraph, what belongs to the installation and not to the package (dpkg-query(1), fields).
 OF_THE_INSTALLATION = ("status", "conffiles", "config-version", "triggers-pending", "triggers-awaited")
 DIVERTED = re.compile(r"(?:locally diverted|diverted by \S+) to: (/.*)")
-UNIT = re.compile(r"(?:/usr)?/lib/systemd/system/([^/@]+)\.service|/etc/init\.d/([^/]+)")
+UNIT = re.compile(r"(?:/usr)?/lib/systemd/system/([^/]+)\.service|/etc/init\.d/([^/]+)")
 PLACEHOLDER = b"# What the package brought here is not known any more; this stands for it, so that the file counts as changed by hand.\n"
 
 Query = Callable[..., str]

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from kleff.errors import ActionFailed
+from kleff.procedure.globs import name_matches
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
 from kleff.workstation.linux.dpkg import ENVIRONMENT
@@ -61,10 +62,31 @@ class SystemdServices:
     def get(self, name: str) -> Service | None:
         done = _run("systemctl", "show", "--property=LoadState,ActiveState,UnitFileState,Description", "--", name)
         found = dict(line.split("=", 1) for line in done.stdout.splitlines() if "=" in line)
-        if found.get("LoadState", "not-found") == "not-found":
-            return None
         running = found.get("ActiveState") in ("active", "activating", "reloading", "deactivating")
+        if found.get("LoadState", "not-found") == "not-found" and not running:
+            return None  # one that runs on, though its unit is gone, is there
         return Service(name, running, found.get("UnitFileState", ""), found.get("Description", ""))
+
+    def like(self, pattern: str) -> list[Service]:
+        """By list-units and list-unit-files of systemctl(1); a template itself is neither run nor stopped."""
+        names: dict[str, None] = {}
+        for listing in (("list-units", "--all"), ("list-unit-files",)):
+            for line in _run("systemctl", *listing, "--plain", "--no-legend", "--no-pager", "--", _unit(pattern)).stdout.splitlines():
+                names |= dict.fromkeys(n.removesuffix(".service") for n in line.split()[:1])
+        return [found for name in names if not name.endswith("@") and (found := self.get(name)) is not None]
+
+    def programs(self) -> dict[str, tuple[str, ...]]:
+        """Of what is loaded or registered; of instances of templates, what is loaded."""
+        found: dict[str, tuple[str, ...]] = {}
+        listed = _run("systemctl", "list-unit-files", "--type=service", "--plain", "--no-legend", "--no-pager").stdout.splitlines()
+        names = [n for line in listed for n in line.split()[:1] if "@." not in n]
+        shown = _run("systemctl", "show", "--property=Id,ExecStart", "--", "*.service", *names).stdout
+        for block in shown.split("\n\n"):
+            values = dict(line.split("=", 1) for line in block.splitlines() if "=" in line)
+            programs = tuple(re.findall(r"path=(/\S+)", values.get("ExecStart", "")))
+            if programs:
+                found[values.get("Id", "").removesuffix(".service")] = programs
+        return found
 
     def parts(self, name: str) -> ServiceParts:
         """By systemctl(1) `show`; the folders by systemd.exec(5), RuntimeDirectory= and its like."""
@@ -143,6 +165,13 @@ class ScriptServices:
             return None
         starts = any(Path("/etc").glob(f"rc[2-5].d/S[0-9][0-9]{script.name}"))
         return Service(name, _run(str(script), "status").returncode == 0, "automatic" if starts else "manual")
+
+    def like(self, pattern: str) -> list[Service]:
+        names = sorted(p.name for p in Path("/etc/init.d").glob("*"))
+        return [s for n in names if name_matches(pattern.removesuffix(".service"), n, False) and (s := self.get(n)) is not None]
+
+    def programs(self) -> dict[str, tuple[str, ...]]:
+        return {}  # a script does not say what it runs
 
     def parts(self, name: str) -> ServiceParts:
         script = self._script(name)

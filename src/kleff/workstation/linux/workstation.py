@@ -13,7 +13,7 @@ from kleff.procedure.globs import POSIX
 from kleff.workstation.facets import Workstation
 from kleff.workstation.files.opening import open_tree
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
-from kleff.workstation.linux.commands import LinuxCommands
+from kleff.workstation.linux.commands import LinuxCommands, program_folders
 from kleff.workstation.linux.dpkg import Dpkg
 from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.linux.readiness import LinuxReadiness
@@ -46,6 +46,7 @@ def open_this() -> Workstation:
         processes=LinuxProcesses(),
         packages=Dpkg(files, None) if dpkg else None,
         commands=LinuxCommands(files, runs=True),
+        program_folders=program_folders(files),
         readiness=LinuxReadiness(Path("/"), runs=True),
         units=SystemdUnits() if SYSTEMD_RUNS.is_dir() else None,
     )
@@ -88,6 +89,7 @@ def open_root(folder: Path) -> Workstation:
         variables=LinuxVariables(files),
         packages=Dpkg(files, folder) if dpkg else None,
         commands=LinuxCommands(files, runs=False),
+        program_folders=program_folders(files),
         readiness=LinuxReadiness(folder, runs=False),
         needs_admin=True,
     )

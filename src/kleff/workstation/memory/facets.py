@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from kleff.errors import ActionFailed
-from kleff.procedure.globs import fold
+from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.versions import compare_dotted
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue, number_value
@@ -127,6 +127,7 @@ class MemoryServices:
     known: dict[str, Service] = field(default_factory=dict)
     made_of: dict[str, ServiceParts] = field(default_factory=dict)
     held: set[str] = field(default_factory=set)
+    can_hold: bool = True
 
     def add(self, name: str, running: bool = True, start: str = "enabled", parts: ServiceParts | None = None) -> None:
         self.known[name] = Service(name, running, start)
@@ -134,6 +135,12 @@ class MemoryServices:
 
     def get(self, name: str) -> Service | None:
         return self.known.get(name)
+
+    def like(self, pattern: str) -> list[Service]:
+        return [service for name, service in self.known.items() if name_matches(pattern, name, False)]
+
+    def programs(self) -> dict[str, tuple[str, ...]]:
+        return {name: parts.programs for name, parts in self.made_of.items()}
 
     def parts(self, name: str) -> ServiceParts:
         return self.made_of.get(name, ServiceParts())
@@ -145,8 +152,8 @@ class MemoryServices:
         return []
 
     def hold(self, name: str) -> bool:
-        self.held.add(name)
-        return True
+        self.held |= {name} if self.can_hold else set()
+        return self.can_hold
 
     def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
         return []
@@ -217,13 +224,18 @@ class MemoryPackages:
 
     files: MemoryTree
     known: dict[str, tuple[Package, list[str]]] = field(default_factory=dict)
+    brings: dict[str, list[str]] = field(default_factory=dict)
 
-    def add(self, name: str, version: str, paths: Sequence[str], config: Sequence[str] = (), essential: bool = False) -> None:
+    def add(
+        self, name: str, version: str, paths: Sequence[str], config: Sequence[str] = (), essential: bool = False,
+        services: Sequence[str] = (),
+    ) -> None:  # fmt: skip
         """An installed package, with its files."""
         for text in (*paths, *config):
             self.files.add(text, f"{text} of {name} {version}")
         package = Package(name, version, "installed", essential, tuple(config))
         self.known[name] = package, [*paths, *config]
+        self.brings[name] = list(services)
 
     def all(self) -> list[Package]:
         return [package for package, _ in self.known.values()]
@@ -253,8 +265,9 @@ class MemoryPackages:
         package, texts = self.known[name]
         paths = [(text, text) for text in texts]
         return PackageRecord(
-            name=name, version=package.version, installed=True, control="", members={}, paths=paths, config_files=[], services=[]
-        )
+            name=name, version=package.version, installed=True, control="", members={}, paths=paths, config_files=[],
+            services=self.brings.get(name, []),
+        )  # fmt: skip
 
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
         for record in records:

@@ -10,6 +10,7 @@ from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.registry.registry import Registry
 from kleff.workstation.facets import Workstation
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
+from kleff.workstation.linux.commands import program_folders
 from kleff.workstation.memory.facets import Behaviour, MemoryCommands, MemoryControl, MemoryPackages, MemoryProcesses, MemoryServices
 from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.memory.tree import MemoryTree
@@ -112,5 +113,5 @@ class MemoryLinux:
             spec="memory:linux", name="potting-03", system="linux", style=POSIX, identity="memory linux", boot="1", state=self.state,
             admin=True, bits=64, description="a workstation in memory", files=self.files, accounts=PasswdAccounts(self.files),
             variables=LinuxVariables(self.files), services=self.services, processes=self.processes, packages=self.packages,
-            commands=self.commands, ground=Path("/nonexistent"),
+            commands=self.commands, ground=Path("/nonexistent"), program_folders=program_folders(self.files),
         )  # fmt: skip

@@ -69,6 +69,7 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
         tasks=WindowsTasks(files, system.child("Tasks"), layer.tasks),
         readiness=WindowsReadiness(registry, layer.machine),
         commands=layer.commands(_search_folders(registry, variables), app_paths),
+        program_folders=(system, system.parent),
     )  # fmt: skip
 
 

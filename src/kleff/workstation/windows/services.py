@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Protocol
 
-from kleff.procedure.globs import fold
+from kleff.procedure.globs import fold, name_matches
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue, number_value
 from kleff.workstation.things import Service, ServiceParts
@@ -46,6 +46,15 @@ class WindowsServices:
         number = start.number if start else None
         word = START.get(number, "manual") if number is not None else "manual"
         return Service(name, self._control.running(name), word, self._registry.text(key, "DisplayName"))
+
+    def _names(self) -> list[str]:
+        return self._registry.subkeys(self._registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0])
+
+    def like(self, pattern: str) -> list[Service]:
+        return [found for name in self._names() if name_matches(pattern, name, True) and (found := self.get(name)) is not None]
+
+    def programs(self) -> dict[str, tuple[str, ...]]:
+        return {name: programs for name in self._names() if (programs := self.parts(name).programs)}
 
     def parts(self, name: str) -> ServiceParts:
         image = self._registry.text(self._key(name), "ImagePath")

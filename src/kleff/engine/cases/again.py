@@ -1,0 +1,63 @@
+"""Actions that could not be done before: what they come to now."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Sequence
+
+import msgspec
+
+from kleff.case.record.effect import Journaled
+from kleff.engine.cases.rows import Row
+from kleff.engine.finding import Finding
+from kleff.engine.plan import plan_step
+from kleff.errors import ActionFailed
+from kleff.objects.base.action import ABSENT, DONE, FAILED, MANUAL, TO_DO, UNREADABLE, Action, Outcome
+from kleff.objects.base.here import Here
+from kleff.procedure.globs import PathStyle
+from kleff.procedure.load import LoadedStep
+from kleff.texts import plain
+from kleff.workstation.identity import sameness
+
+DELETED_SINCE = "; what showed it was deleted since"
+
+
+def look_again(row: Row, step: LoadedStep, here: Here, effects: Sequence[Journaled]) -> Action | Outcome:
+    """Look at an action that failed, is done by hand or could not be looked at.
+
+    Returns:
+        The action as it is to be done now; or how it stands, if it needs not be done any more.
+
+    Raises:
+        ActionFailed: it cannot be done now either, or failed and has not been done since.
+    """
+    action = row.action
+    now = [a for a in plan_step(step, here) if is_same(a, action, here.workstation.style)]
+    if action.phase == "uninstall" and not any(a.state != ABSENT for a in now) and _went_on_after(action, effects):
+        # A later step of the case may have deleted what would show that it is there: that is not "done by hand".
+        before = (row.note or action.reason).removesuffix(DELETED_SINCE)
+        remedy = f"if it was done by hand, go past it with  --skip {action.number} --because TEXT"
+        raise ActionFailed(f"{before}{DELETED_SINCE}", remedy=remedy)
+    if row.state == FAILED and action.state not in (MANUAL, UNREADABLE):
+        return action
+    if now and now[0].state == TO_DO:
+        return msgspec.structs.replace(now[0], number=action.number)
+    if now and now[0].state in (MANUAL, UNREADABLE):
+        remedy = "do it by hand, then resume" if now[0].state == MANUAL else "check the rights, then resume"
+        raise ActionFailed(f"{action.target}: {now[0].reason}", remedy=remedy)
+    return Outcome(note=now[0].reason if now and now[0].state == DONE else "done by hand")
+
+
+def _went_on_after(action: Action, effects: Sequence[Journaled]) -> bool:
+    return any(e.action > action.number and e.state == "done" for e in effects)
+
+
+def is_same(now: Action, then: Action, style: PathStyle) -> bool:
+    """Whether an action planned afresh is the agreed one; plans of the first format hold only its text, escaped."""
+    if now.account != then.account:
+        return False
+    return about(now, style) == about(then, style) if then.about else plain(now.target) == plain(then.target)
+
+
+def about(thing: Action | Finding, style: PathStyle) -> tuple[Hashable, ...]:
+    """What it is about, to be compared."""
+    return tuple(sameness(i, style) for i in thing.about)
