@@ -141,6 +141,7 @@ def _keep_what_stays(here: Here, kept: Kept) -> None:
             found = keeping.keep(steps, here, claimed)
             kept.places += found.places
             kept.single.update(found.single)
+            kept.owned |= found.owned
 
 
 def _keep_claimed(other: Here, kept: Kept) -> None:

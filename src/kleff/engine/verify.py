@@ -119,7 +119,7 @@ def _findings(action: Action, style: PathStyle) -> Iterator[Finding]:
     """What an action planned afresh says of the workstation now: whatever there is still to do is left."""
     if action.state == ABSENT:
         return
-    state = {KEPT: STAYS, UNREADABLE: NOT_READ, UNKNOWN: NOT_KNOWN}.get(action.state, LEFT)
+    state = {KEPT: LEFT if action.not_clean else STAYS, UNREADABLE: NOT_READ, UNKNOWN: NOT_KNOWN}.get(action.state, LEFT)
     reason = "it is not empty" if action.later else action.reason
     found = Finding(
         state=state, kind=action.kind, target=action.target, about=action.about, reason=reason, line=action.line, phase=action.phase,

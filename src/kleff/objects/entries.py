@@ -187,7 +187,13 @@ class EntryKind(Kind):
             if running.code is not None:  # it ended while nobody was there, and its supervisor has kept how
                 return watch.follow(last.one, running)
         if entry is None:
-            return Outcome(note="already gone", restart=last is not None and last.effect.code in (RESTART, RESTARTING))
+            from kleff.case.effects.spared import put_back_others_of
+
+            others = put_back_others_of(work.hands, action.number)
+            return Outcome(
+                note="; ".join(n for n in ("already gone", others) if n),
+                restart=last is not None and last.effect.code in (RESTART, RESTARTING),
+            )
         if last is not None and (last.effect.watching or watch.went_on_by_itself(last)):
             # Cut off while the copy it handed over to was at work.
             return watch.finish(last.one, last.effect.code, running)
@@ -295,7 +301,7 @@ class _Watch:
 
     def finish(self, one: "Journaled", code: int | None, running: Running | None, begun: float = 0.0) -> Outcome:
         """It has returned: watch until the entry is gone, unless it asks for a restart; then see what it did."""
-        from kleff.case.effects.spared import record_difference
+        from kleff.case.effects.spared import put_back_others, record_difference
 
         hands, restart = self.work.hands, code in (RESTART, RESTARTING)
         if not restart:
@@ -305,10 +311,11 @@ class _Watch:
             except ActionFailed:  # in vain; the next try starts the uninstaller anew
                 hands.amend(one, watching=False, ended=True)
                 raise
+        others = put_back_others(hands, one)
         hands.done(one, f"exit code {'not known' if code is None else code}")
         took = f"took {seconds(time.monotonic() - begun)}" if begun else "went on by itself"
         words = "asks for a restart" if restart else f"was not there (exit code {code})" if code in NOT_THERE else took
-        note = "; ".join(n for n in (words, record_difference(hands, one)) if n)
+        note = "; ".join(n for n in (words, record_difference(hands, one), others) if n)
         return Outcome(state=DONE, items=1, note=note, restart=restart)
 
     def _until_gone(self, code: int | None, running: Running | None) -> None:

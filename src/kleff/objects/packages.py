@@ -12,7 +12,7 @@ from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Si
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.noting import note_named, note_services
-from kleff.objects.spare_contents import package_plan, spare_line
+from kleff.objects.spare_contents import named_by_scripts, package_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text, Texts
@@ -132,10 +132,27 @@ class PackageKind(Kind):
         else:
             action.undo = "installed again from the spare, without network"
             action.shows.append(spare_line(here, package_plan(here, [packages.record(p.name) for p in found])))
+        self._tell_of_scripts(here, found, action)
         conffiles = sum(len(p.config_files) for p in found)
         if conffiles:
             action.shows.append(f"saves {plural(conffiles, 'configuration file')} first")
         return action
+
+    def _tell_of_scripts(self, here: Here, found: list[Package], action: Action) -> None:
+        """What the packages' own scripts name, and others need."""
+        packages = here.workstation.packages
+        assert packages is not None
+        for place in named_by_scripts(here, [packages.record(p.name) for p in found]):
+            others = [path for path, _ in here.workstation.files.walk(place) if here.guard.keeps(path)]
+            if not others:
+                continue
+            things = f"{plural(len(others), 'thing')} of others {'is' if len(others) == 1 else 'are'}"
+            action.shows.append(f"its own script names {place}, where {things}: put back after it")
+            if here.options.spare == "off":
+                action.state, action.reason = (
+                    REFUSED,
+                    f"its own script names {place}, where {things}; without a spare they cannot be put back",
+                )
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         model = step.model
@@ -144,10 +161,11 @@ class PackageKind(Kind):
         purge = model.mode == "purge"
         agreed = set(action.details_as(Agreed).names)
         found = [p for p in matching(model, work.here, purge) if p.name in agreed]
-        if not found or packages is None:
-            return Outcome(note="already gone")
         from kleff.case.effects.package_removed import PackageRemoved, remove_packages
-        from kleff.case.effects.spared import record_difference
+        from kleff.case.effects.spared import put_back_others, put_back_others_of, record_difference
+
+        if not found or packages is None:
+            return Outcome(note="; ".join(n for n in ("already gone", put_back_others_of(work.hands, action.number)) if n))
 
         names, here, before = [p.name for p in found], work.here, work.beforehand
         what = ", ".join(f"{p.name} {p.version}" for p in found)
@@ -165,9 +183,10 @@ class PackageKind(Kind):
             raise ActionFailed(
                 f"still there after the package manager ended: {', '.join(left)}", remedy=f"read {work.hands.case.output(one.id)}"
             )
+        others = put_back_others(work.hands, one)
         work.hands.done(one)
         notes = [f"{plural(files, 'configuration file')} saved first"] if files else []
-        notes += [told] if (told := record_difference(work.hands, one)) else []
+        notes += [told for told in (record_difference(work.hands, one), others) if told]
         return Outcome(
             items=len(found),
             note="; ".join(notes),
@@ -194,17 +213,29 @@ class PackageKind(Kind):
         return True
 
     def keep(self, steps: list[LoadedStep], here: Here, claimed: Claimed) -> Kept:
-        """What packages that stay own of what is claimed: their own paths, without what lies in their folders."""
+        """What packages that stay own of what is claimed, or named by the scripts of those that go: their own paths, and folders that are
+        theirs alone with all that lies in them, since the package manager knows folders, not data.
+        """
         kept, packages = Kept(), here.workstation.packages
-        places = list({target.path.key: target.path for target, _ in claimed.targets}.values())
-        if packages is None or not places:
+        if packages is None:
             return kept
-        going = {name.partition(":")[0] for name in leaving(steps, here)}
-        for text, owners in packages.owners(places).items():
+        removed = leaving(steps, here)
+        named = named_by_scripts(here, [packages.record(name) for name in sorted(removed)])
+        places = list({path.key: path for path in (*(target.path for target, _ in claimed.targets), *named)}.values())
+        going = {name.partition(":")[0] for name in removed}
+        for text, owners in (packages.owners(places) if places else {}).items():
             staying = sorted({o for o in owners if o.partition(":")[0] not in going})
             path = here.workstation.files.path(text)
-            if staying and path is not None:
-                kept.single[path.key] = f"it belongs to the package {', '.join(staying)}, which stays"
+            if not staying or path is None:
+                continue
+            reason = f"it belongs to the package {', '.join(staying)}, which stays"
+            look = here.workstation.files.look(path)
+            alone = len(staying) == len(set(owners)) and not any(s.holds(path) for s in claimed.shared)
+            if look is not None and look.is_folder and alone:
+                kept.places.append((path, f"{reason}, with what lies in it"))
+                kept.owned.add(path.key)
+            else:
+                kept.single[path.key] = reason
         return kept
 
     def _save_configuration(self, found: list[Package], work: Work) -> int:

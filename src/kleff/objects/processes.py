@@ -79,12 +79,12 @@ class ProcessVerify(_Process, kw_only=True, frozen=True):
 
 
 def matching(step: LoadedStep, here: Here) -> list[Process]:
-    """The processes a step means; never Kleff itself, its ancestors or process 1."""
+    """The processes a step means, of the accounts that were chosen; never Kleff itself, its ancestors or process 1."""
     facet = here.workstation.processes
     if facet is None:
         return []
     protected = facet.protected()
-    return [p for p in _meant(step.model, here, facet) if p.pid not in protected]
+    return [p for p in _meant(step.model, here, facet) if p.pid not in protected and not here.not_chosen(step.model, p.account)]
 
 
 def _meant(model: Step, here: Here, facet: Processes) -> list[Process]:

@@ -58,7 +58,7 @@ def package_plan(here: Here, records: list[PackageRecord]) -> SparePlan:
     going = {r.name.partition(":")[0] for r in records}
     owners = here.workstation.packages.owners(folders, below=False) if here.workstation.packages and folders else {}
     own = [p for p in folders if all(n.partition(":")[0] in going for n in owners.get(str(p), ["?"]))]
-    named = [_exact(path) for path in own] + [_exact(path) for path in _named_by_scripts(here, records)]
+    named = [_exact(path) for path in own] + [_exact(path) for path in named_by_scripts(here, records)]
     places = _topmost(here, [*named, *(target for target, whole in _claimed(here).targets if whole)])
     own_keys = {p.key for p in own}
     singles = [
@@ -87,7 +87,7 @@ def _listed(here: Here, records: list[PackageRecord]) -> Iterator[tuple[object, 
                 yield path.key, (path, look)
 
 
-def _named_by_scripts(here: Here, records: list[PackageRecord]) -> Iterator[WPath]:
+def named_by_scripts(here: Here, records: list[PackageRecord]) -> Iterator[WPath]:
     """Absolute paths that the scripts which run at a removal name, as far as they are there."""
     files = here.workstation.files
     texts = {m.rstrip("/.") for r in records for n in ("prerm", "postrm") for m in NAMED_PATH.findall(r.members.get(n, ""))}

@@ -158,6 +158,7 @@ class Spare:
                 result.gone.append(kept.path)
             elif self._changed(kept, look):
                 result.changed.append(plain(str(path)))
+                result.altered.append(kept.path)
             else:
                 result.left += 1
         for key in index.keys:
@@ -202,6 +203,18 @@ class Spare:
             if self._registry is not None:
                 stays += self._registry.write_tree(ref, tree)
                 self._registry.api.flush()
+        return stays
+
+    def bring_back_some(self, sha256: str, wanted: set[str]) -> list[str]:
+        """The same for some paths and the folders among them, of which nothing else is touched.
+
+        Args:
+            wanted: as `SparedItem.path`.
+        """
+        things = [k for k in self.index(sha256).things if k.path in wanted]
+        stays = [text for kept in things for text in self._bring(kept)]
+        for kept in reversed([k for k in things if stat.S_ISDIR(k.mode)]):
+            self._settle(kept)
         return stays
 
     def _bring(self, kept: SparedItem) -> list[str]:

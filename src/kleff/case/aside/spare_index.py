@@ -45,11 +45,14 @@ class SpareIndex(msgspec.Struct, kw_only=True):
 
 @dataclass
 class SpareDifference:
-    """What an uninstaller did to what is in the spare, paths and keys for people; `gone` has the removed as `SparedItem.path`."""
+    """What an uninstaller did to what is in the spare, paths and keys for people; `gone` has the removed, `altered` the changed as
+    `SparedItem.path`.
+    """
 
     removed: list[str] = field(default_factory=list)
     gone: list[str] = field(default_factory=list)
     changed: list[str] = field(default_factory=list)
+    altered: list[str] = field(default_factory=list)
     left: int = 0
     keys_removed: list[str] = field(default_factory=list)
 

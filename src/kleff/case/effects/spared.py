@@ -8,7 +8,7 @@ from base64 import b64decode, b64encode
 from collections.abc import Callable
 from typing import Literal
 
-from msgspec import field
+from msgspec import Struct, field
 
 from kleff.case.aside.spare import Spare
 from kleff.case.aside.spare_index import SpareDifference
@@ -17,11 +17,19 @@ from kleff.case.effects.base import Effect
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Journaled, Sha256
 from kleff.errors import ActionFailed
+from kleff.texts import plural
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.this_machine import host
 
 STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
+
+
+class Harmed(Struct, kw_only=True, frozen=True):
+    """A path (base64 of the raw one) that others need, and what became of it."""
+
+    path: Base64
+    what: str
 
 
 class Spared(Effect, kw_only=True, frozen=True, omit_defaults=True):
@@ -30,11 +38,13 @@ class Spared(Effect, kw_only=True, frozen=True, omit_defaults=True):
     Attributes:
         spare: `making` while it is not known to be whole.
         areas: where it lies; index: the SHA-256 of its index.
+        harmed: what others needed, was taken or changed, and could not be put back.
     """
 
     spare: Literal["", "making", "made"] = ""
     areas_: list[Base64] = field(default_factory=list, name="areas")
     index: Sha256 | Literal[""] = ""
+    harmed: list[Harmed] = []
 
     def areas(self, place: bytes, files: FileTree) -> list[WPath]:
         return [files.from_raw(b64decode(area)) for area in self.areas_]
@@ -83,6 +93,41 @@ def record_difference(hands: Hands, one: Journaled) -> str:
     )
     host().write_atomic(hands.case.folder / "undo" / f"{one.id:04d}-difference.json", text.encode())
     return f"it {found.text}"
+
+
+def put_back_others_of(hands: Hands, action: int) -> str:
+    """The same after a kill, when the program of an action has ended and was not looked at."""
+    tries = [e for e in hands.case.journal.effects(action) if isinstance(e.effect, Spared) and e.effect.index and e.state == "done"]
+    return put_back_others(hands, tries[-1]) if tries else ""
+
+
+def put_back_others(hands: Hands, one: Journaled) -> str:
+    """What an outside program took along of what others need: put back from the spare. Done twice is done once.
+
+    Returns:
+        How much that was, in words. What could not be put back is journaled with the effect.
+    """
+    effect, files = one.effect, hands.workstation.files
+    found = difference(hands, one)
+    assert isinstance(effect, Spared)
+    if found is None:
+        return ""
+    gone = {raw: files.from_raw(b64decode(raw)) for raw in found.gone}
+    others = {raw: path for raw, path in gone.items() if hands.guard.keeps(path)}
+    above = {raw for raw, path in gone.items() if any(other.below(path) for other in others.values())}
+    if others:
+        spare_of(hands, one.id).bring_back_some(effect.index, {*others, *above})
+    lost = {raw: "it was deleted and cannot be put back" for raw, path in others.items() if files.look(path) is None}
+    changed = dict.fromkeys(found.altered, "it was changed in place")
+    paths = {raw: files.from_raw(b64decode(raw)) for raw in (*lost, *changed)}
+    told = {**lost, **changed}
+    harmed = [Harmed(path=raw, what=f"{told[raw]}; {reason}") for raw, path in paths.items() if (reason := hands.guard.keeps(path))]
+    if harmed:
+        hands.amend(one, harmed=harmed)
+    if not others:
+        return ""
+    hands.case.journal.tell(f"put back, since others need it: {', '.join(sorted(str(p) for p in others.values()))}")
+    return f"put back after it: {plural(len(others), 'thing')} that {'belongs' if len(others) == 1 else 'belong'} to others"
 
 
 def until_still(hands: Hands, one: Journaled, enough: Callable[[], bool]) -> None:

@@ -67,17 +67,20 @@ class Kept:
         patterns: (volume, glob parts, reason) of what the procedure keeps.
         places: paths that something else owns, and why they stay; all below a folder in it stays too.
         single: paths that stay themselves, without what is below them (a package's own folders).
+        owned: those of `places` that are a package's; a step that names one as its target has not done what it says.
     """
 
     patterns: list[tuple[str, tuple[str, ...], str]] = field(default_factory=list)
     places: list[tuple[WPath, str]] = field(default_factory=list)
     single: dict[tuple[str, tuple[str, ...]], str] = field(default_factory=dict)
+    owned: set[tuple[str, tuple[str, ...]]] = field(default_factory=set)
 
     def add(self, other: Kept) -> None:
         """What another has to stay stays too; what is known already keeps its reason."""
         known = {path.key for path, _ in self.places}
         self.places += [(path, reason) for path, reason in other.places if path.key not in known]
         self.single = {**other.single, **self.single}
+        self.owned |= other.owned
 
 
 @dataclass
@@ -245,6 +248,10 @@ class Guard:
             return Removal([path], [])
         removal = self._walk(path)
         return removal if removal.kept else Removal([path], [])
+
+    def keeps(self, path: WPath) -> str:
+        """Why somebody else needs a path, as far as that is known; "" if nobody does."""
+        return self.stays(path) or self.kept.single.get(path.key, "")
 
     def stays(self, path: WPath) -> str:
         """Why a path stays, itself or with a folder above it; "" if it does not."""

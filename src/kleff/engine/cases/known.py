@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from base64 import b64decode
 from collections.abc import Iterator
 
 from kleff.case.effects.base import effect_of
+from kleff.case.effects.spared import Spared
 from kleff.case.guard.guard import Target
 from kleff.case.programs import said
 from kleff.case.record.beforehand import Beforehand, read_beforehand
@@ -26,7 +28,7 @@ ITS_OWN = ("installed in", "uninstalls")  # clues to places that are nobody else
 def known_of(case: Case, here: Here) -> FromCase:
     """Everything that speaks for the product besides what the procedure names."""
     noted = read_beforehand(case)
-    found = [*_not_done(rows(case)), *_installed(noted, here), *_named(case, here)]
+    found = [*_not_done(rows(case)), *_harmed(case, here), *_installed(noted, here), *_named(case, here)]
     return FromCase(found, _brought(case, noted, here))
 
 
@@ -40,6 +42,16 @@ def _not_done(found: list[Row]) -> Iterator[Finding]:
                 state=states[row.state], kind=action.kind, target=action.target, about=action.about,
                 reason=row.note or action.reason or row.state, line=action.line, phase=action.phase, account=action.account,
             )  # fmt: skip
+
+
+def _harmed(case: Case, here: Here) -> Iterator[Finding]:
+    """What others need, and what a program that removed something has taken or changed."""
+    for one in case.journal.effects():
+        effect = effect_of(one)
+        if isinstance(effect, Spared) and one.state in ("done", "stays"):
+            for harmed in effect.harmed:
+                path = here.workstation.files.from_raw(b64decode(harmed.path))
+                yield Finding(state=NOT_DONE, kind="paths", target=str(path), about=[path_id(path)], reason=harmed.what, phase="delete")
 
 
 def _brought(case: Case, noted: Beforehand, here: Here) -> Brought:

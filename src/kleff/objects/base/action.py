@@ -40,6 +40,7 @@ class Action(msgspec.Struct, kw_only=True):
         version, component: of what is registered or installed, where the action is about that.
         saves: what kind of data a step saves, as the procedure says.
         undo: how it can be taken back; `without_return` if it cannot.
+        not_clean: it is kept, but what the step says is not done.
         ends: it ends programs, which undo does not start again.
         synced: who keeps it in step with an account elsewhere.
         details: what its kind needs to do it, a struct of that kind's own.
@@ -72,6 +73,7 @@ class Action(msgspec.Struct, kw_only=True):
     size: int = 0
     optional: bool = False
     after_restart: bool = False
+    not_clean: bool = False
     ends: bool = False
     synced: str = ""
     details: dict[str, Any] = {}
@@ -110,6 +112,7 @@ class Action(msgspec.Struct, kw_only=True):
     def keep(self, reason: str) -> None:
         """It is not done, and why."""
         self.state, self.reason, self.without_return, self.later, self.stays = KEPT, reason, False, False, []
+        self.not_clean = False
 
     def set_details(self, details: msgspec.Struct) -> None:
         """What its kind needs to do it."""

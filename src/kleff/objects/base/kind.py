@@ -19,6 +19,7 @@ from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.registry.registry import KeyRef
 from kleff.texts import plural
+from kleff.workstation.paths import WPath
 from kleff.workstation.things import Process
 
 if TYPE_CHECKING:
@@ -127,16 +128,19 @@ class Claimed:
     Attributes:
         targets: paths that are there, with whether they may go with all that is in them now.
         keys: with all below them; values: single ones by key and name.
+        shared: exact paths that go though others own them too.
     """
 
     targets: list[tuple[Target, bool]] = field(default_factory=list)
     keys: list[KeyRef] = field(default_factory=list)
     values: list[tuple[KeyRef, str]] = field(default_factory=list)
+    shared: list[WPath] = field(default_factory=list)
 
     def add(self, other: Claimed) -> None:
         self.targets += other.targets
         self.keys += other.keys
         self.values += other.values
+        self.shared += other.shared
 
 
 @runtime_checkable

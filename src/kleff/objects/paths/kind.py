@@ -169,6 +169,7 @@ class PathKind(Kind):
             action.shows.append(f"a link to {files.read_link(target.path)}; only the link goes")
         if not removal.paths:
             action.state, action.reason = KEPT, removal.kept[0][1] if removal.kept else "nothing in it may go"
+            action.not_clean = target.path.key in here.guard.kept.owned
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         return self._save(action, step.model, work) if isinstance(step.model, PathsBackup) else self._set_aside(action, step, work)
@@ -283,6 +284,7 @@ class PathKind(Kind):
                     for path in found_paths(expanded, here, model.at_most):
                         whole = not (model.only_if_empty and here.workstation.files.names(path))
                         claimed.targets.append((here.resolver.target(expanded, path), whole))
+                        claimed.shared += [path] if model.even_if_shared else []
         return claimed
 
     def users(self, step: LoadedStep, here: Here) -> set[str]:

@@ -8,7 +8,7 @@ from msgspec import Meta, field
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base.here import Here
 from kleff.objects.base.resolve import Expanded
-from kleff.procedure.globs import check_glob, name_matches
+from kleff.procedure.globs import check_glob, is_glob, name_matches
 from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Step, Text, Texts, path_problem, path_problems
 from kleff.workstation.paths import Look, WPath
 
@@ -75,6 +75,13 @@ class PathsDelete(NamedPaths, kw_only=True, frozen=True):
 
     only_if_empty: Annotated[bool, Meta(description="only a folder with nothing in it")] = False
     at_most: Annotated[int, Meta(ge=1, description="how many paths one pattern may match per account")] = 50
+    even_if_shared: Annotated[bool, Meta(description="also what lies in a folder that packages which stay own; no wildcards")] = False
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
+        for index, text in enumerate(self.paths):
+            if self.even_if_shared and is_glob(text):
+                yield ("paths", index), "has a wildcard, but even_if_shared is for exact paths"
 
 
 class PathsVerify(NamedPaths, kw_only=True, frozen=True):

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
-import re
 import shutil
 import subprocess
 import time
@@ -14,6 +13,7 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.linux.ownership import FORM, Ownership, Remembered
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
 from kleff.workstation.posix.calls import closing_fd
@@ -30,8 +30,6 @@ PATIENCE = 3600
 LOCK_PATIENCE = 120
 # invoke-rc.d asks this file before it touches a service (Debian policy 9.3.3.1); 101: do nothing.
 POLICY = "#!/bin/sh\n# placed by kleff for the time of one removal\nexit 101\n"
-# Folders that are links into /usr on a merged system; dpkg may know a file by either name.
-MERGED = ("bin", "sbin", "lib", "lib32", "lib64")
 
 
 class Dpkg:
@@ -46,6 +44,7 @@ class Dpkg:
         self._files = files
         self._root = root
         self._options = [f"--root={root}"] if root else []
+        self._remembered = Remembered(self._state)
 
     def all(self) -> list[Package]:
         """Every package that is installed or has left its configuration.
@@ -90,26 +89,13 @@ class Dpkg:
         return text
 
     def owners(self, paths: Sequence[WPath], below: bool = True) -> dict[str, list[str]]:
-        patterns: dict[str, None] = {}
-        for path in paths:
-            for text in self._spellings(str(path)):
-                escaped = re.sub(r"([\\*?\[\]])", r"\\\1", text)
-                patterns |= dict.fromkeys([escaped, escaped + "/*"] if below else [escaped])
-        found: dict[str, list[str]] = {}
-        listed = list(patterns)
-        for start in range(0, len(listed), 500):
-            for line in self._query("-S", "--", *listed[start : start + 500], empty_ok=True).splitlines():
-                names, colon, owned = line.partition(": /")
-                if colon and not names.startswith(("diversion by", "local diversion")):
-                    path = self._files.resolve(WPath(self._files.style, "", tuple(p for p in owned.split("/") if p))).path
-                    found.setdefault(str(path), []).extend(n.strip() for n in names.split(","))
-        return found
+        asked = self._remembered("owners", lambda: Ownership(self._query("-W", f"-f={FORM}", empty_ok=True), self._files))
+        return asked.of(paths, below)
 
-    def _spellings(self, text: str) -> list[str]:
-        for name in MERGED:
-            if text == f"/usr/{name}" or text.startswith(f"/usr/{name}/"):
-                return [text, text[4:]]
-        return [text]
+    def _state(self) -> object:
+        """dpkg replaces this file after every change it makes (dpkg(1), FILES)."""
+        look = self._files.look(WPath(self._files.style, "", ("var", "lib", "dpkg", "status")))
+        return (look.identity, look.size, look.times[1]) if look is not None else None
 
     def objection(self, names: Sequence[str], purge: bool) -> str | None:
         action = "--purge" if purge else "--remove"
@@ -127,7 +113,7 @@ class Dpkg:
     def record(self, name: str) -> PackageRecord:
         from kleff.workstation.linux.records import record_package
 
-        return record_package(self._query, self._files, name)
+        return self._remembered(f"record {name}", lambda: record_package(self._query, self._files, name))
 
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
         from kleff.workstation.linux.records import Rebuild

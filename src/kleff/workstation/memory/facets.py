@@ -225,17 +225,24 @@ class MemoryPackages:
     files: MemoryTree
     known: dict[str, tuple[Package, list[str]]] = field(default_factory=dict)
     brings: dict[str, list[str]] = field(default_factory=dict)
+    folders: dict[str, list[str]] = field(default_factory=dict)
+    members: dict[str, dict[str, str]] = field(default_factory=dict)
+    scripts: dict[str, Callable[[], None]] = field(default_factory=dict)
 
     def add(
         self, name: str, version: str, paths: Sequence[str], config: Sequence[str] = (), essential: bool = False,
-        services: Sequence[str] = (),
+        services: Sequence[str] = (), folders: Sequence[str] = (), scripts: dict[str, str] | None = None,
     ) -> None:  # fmt: skip
-        """An installed package, with its files."""
+        """An installed package, with its files, and folders that it knows without what lies in them. What its scripts do is said in
+        `self.scripts`.
+        """
         for text in (*paths, *config):
             self.files.add(text, f"{text} of {name} {version}")
+        for text in folders:
+            self.files.add(text, folder=True)
         package = Package(name, version, "installed", essential, tuple(config))
         self.known[name] = package, [*paths, *config]
-        self.brings[name] = list(services)
+        self.brings[name], self.folders[name], self.members[name] = list(services), list(folders), scripts or {}
 
     def all(self) -> list[Package]:
         return [package for package, _ in self.known.values()]
@@ -244,7 +251,7 @@ class MemoryPackages:
         found: dict[str, list[str]] = {}
         for name, (_, texts) in self.known.items():
             for path in paths:
-                for text in texts:
+                for text in (*texts, *self.folders.get(name, [])):
                     owned = self.files.path(text)
                     if owned is not None and (path.holds(owned) if below else path == owned):
                         found.setdefault(text, []).append(name)
@@ -260,13 +267,15 @@ class MemoryPackages:
                 path = self.files.path(text)
                 if path is not None and (purge or text not in package.config_files) and self.files.look(path) is not None:
                     self.files.remove_single(path)
+            if name in self.scripts:
+                self.scripts[name]()
 
     def record(self, name: str) -> PackageRecord:
         package, texts = self.known[name]
         paths = [(text, text) for text in texts]
         return PackageRecord(
-            name=name, version=package.version, installed=True, control="", members={}, paths=paths, config_files=[],
-            services=self.brings.get(name, []),
+            name=name, version=package.version, installed=True, control="", members=self.members.get(name, {}), paths=paths,
+            config_files=[], services=self.brings.get(name, []),
         )  # fmt: skip
 
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
