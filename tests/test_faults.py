@@ -57,7 +57,7 @@ def test_a_call_that_fails(tmp_path: Path, call: str) -> None:
                 os.chown(tmp_path / "tree" / path, 1001 if "mira" in path else 1002, -1)
             before = tree(tmp_path / "tree")
             fault = Fault(call, at, CODES[name], tmp_path / where)
-            words = ["run", str(file), "--on", f"root:{tmp_path / 'tree'}", "--yes", "--without-evidence", "--cases", str(cases)]
+            words = ["run", str(file), "--on", f"root:{tmp_path / 'tree'}", "--yes", "--cases", str(cases)]
             code = run_until(words, 0, False, log, prepare=fault.arm)[0]
             said = log.read_text(errors="replace")
             what = f"{call} {at} {name} on {where}: ended with {code}\n{said[-1500:]}"
@@ -113,7 +113,7 @@ def test_something_happens_in_between(tmp_path: Path, happen: Callable[[Path], N
             os.chown(top / "home" / name, uid, -1)
         before = contents(top)
         event = Event(call, at, top, lambda: happen(top))
-        words = ["run", str(file), "--on", f"root:{top}", "--yes", "--without-evidence", "--cases", str(cases)]
+        words = ["run", str(file), "--on", f"root:{top}", "--yes", "--cases", str(cases)]
         code = run_until(words, 0, False, log, prepare=event.arm)[0]
         what = f"{happen.__name__} at {call} {at}: ended with {code}\n{log.read_text(errors='replace')[-1500:]}"
         assert "Traceback" not in what, what

@@ -55,7 +55,10 @@ def test_a_case_of_an_earlier_release(name: str, kleff: Kleff, tmp_path: Path) -
     expected = opened(name, tmp_path)
     case, before = expected["case"], expected["report"]
     told = report(kleff.cases / case)
-    assert [{k: a[k] for k in ACTION} for a in told["actions"]] == [{k: a[k] for k in ACTION} for a in before["actions"]]
+    now, then = ([{k: a[k] for k in ACTION if k != "state"} for a in of["actions"]] for of in (told, before))
+    assert now == then
+    states = [(a["state"], b["state"]) for a, b in zip(told["actions"], before["actions"], strict=True)]
+    assert all(a == b or (a, b) == ("undone", "done") for a, b in states)  # which that release told as done still
     assert [{k: e[k] for k in EFFECT} for e in told["effects"]] == [{k: e[k] for k in EFFECT} for e in before["effects"]]
     assert told["events"] == before["events"]
     assert told["clean"] == before["clean"]

@@ -82,12 +82,11 @@ def test_an_optional_step_that_fails(kleff: Kleff, lab: Path, tmp_path: Path) ->
 
 
 def test_steps_for_other_systems_are_left_out(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
-    steps = "[[delete]]\non = 'linux'\npaths = ['/opt/x']\n[[delete]]\npaths = ['/opt/y']\n[[purge]]\npackage = 'x'\n"
-    found = kleff("preview", procedure(tmp_path / "p.toml", steps), "--on", f"lab:{lab}", "--json").json()["actions"]
-    assert [(a["state"], a["reason"]) for a in found] == [
-        ("absent", "the workstation has no packages"),
-        ("absent", "not a path of a windows workstation"),
-    ]
+    steps = "[[evidence]]\nentry = 'x'\n[[delete]]\non = 'linux'\npaths = ['/opt/x']\n[[delete]]\npaths = ['/opt/y']\n"
+    file = procedure(tmp_path / "p.toml", steps + "[[purge]]\npackage = 'x'\n")
+    found = kleff("preview", file, "--on", f"lab:{lab}", "--json").json()
+    assert (found["actions"], len(found["elsewhere"])) == ([], 3)
+    assert "3 steps for another system: line" in kleff("preview", file, "--on", f"lab:{lab}").out
 
 
 def test_accounts_that_are_named(kleff: Kleff, lab: Path, tmp_path: Path) -> None:

@@ -139,7 +139,7 @@ def test_an_uninstaller_that_ended_while_nobody_was_there(kleff: Any, tmp_path: 
     """Its exit code is known all the same: it asked for a restart."""
     lab = bench(tmp_path / "lab", takes=1.0, exit=3010, prints="only once")
     file = procedure(tmp_path / "p.toml", STEP)
-    words = [str(kleff.program), "run", str(file), "--on", f"lab:{lab}", "--yes", "--cases", str(kleff.cases)]
+    words = [str(kleff.program), "run", str(file), "--on", f"lab:{lab}", "--yes", "--without-evidence", "--cases", str(kleff.cases)]
     child = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     assert until(lambda: any(kleff.cases.glob("*/output/*.run")))
     child.send_signal(signal.SIGKILL)
@@ -165,7 +165,7 @@ def test_a_command_that_was_cut_off_is_not_run_twice(kleff: Any, tmp_path: Path)
     lab = bench(tmp_path / "lab", takes=2.0, prints="only once", deletes=[], deletes_keys=[])
     words = json.dumps([FOLDER + "\\un.exe", "close"])
     file = procedure(tmp_path / "p.toml", f"[[stop]]\ncommand = {words}\nwithout_return = true\n")
-    program = [str(kleff.program), "run", str(file), "--on", f"lab:{lab}", "--yes", "--cases", str(kleff.cases)]
+    program = [str(kleff.program), "run", str(file), "--on", f"lab:{lab}", "--yes", "--without-evidence", "--cases", str(kleff.cases)]
     child = subprocess.Popen(program, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     assert until(lambda: any(kleff.cases.glob("*/output/*.run")))
     child.send_signal(signal.SIGKILL)

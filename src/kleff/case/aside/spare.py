@@ -25,7 +25,7 @@ from kleff.case.record.exports import export, read_checked, read_export, write_n
 from kleff.errors import Refused
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey
-from kleff.registry.registry import KeyRef, Registry
+from kleff.registry.registry import Registry
 from kleff.texts import plain
 from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.paths import Look, WPath
@@ -88,7 +88,7 @@ class Spare:
         for number, key in enumerate(plan.keys, 1):
             tree = self._registry.tree(key) if self._registry else None
             if tree is not None:
-                _as_before(key, tree, plan)
+                plan.settle_before(key, tree)
                 stem = f"{self._stem}-{number:03d}"
                 yield SparedKey(stem=stem, sha256=export(self._folder, stem, key, tree))
         for number, (key, name) in enumerate(plan.values, len(plan.keys) + 1):
@@ -334,14 +334,6 @@ class Spare:
             for name, value in kept.attributes.items():
                 folder.set_attribute(name, b64decode(value))
             folder.set_times((kept.atime, kept.mtime))
-
-
-def _as_before(key: KeyRef, tree: RegKey, plan: SparePlan) -> None:
-    for changed, value in plan.before:
-        inside = changed.view == key.view and changed.hive == key.hive and fold(changed.path + "\\").startswith(fold(key.path + "\\"))
-        below = tree.find(changed.parts[len(key.parts) :]) if inside else None
-        if below is not None:
-            below.set(value)
 
 
 def _state(look: Look) -> tuple[int, int, int]:

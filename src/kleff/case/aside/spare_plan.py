@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass, field
 
+from kleff.procedure.globs import fold
+from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
 from kleff.workstation.paths import WPath
@@ -26,3 +28,11 @@ class SparePlan:
     full: bool = False
     singles: list[WPath] = field(default_factory=list)
     before: list[tuple[KeyRef, RegValue]] = field(default_factory=list)
+
+    def settle_before(self, key: KeyRef, tree: RegKey) -> None:
+        """Put the values that this case has changed into what was read of a key, as they were."""
+        for changed, value in self.before:
+            inside = changed.view == key.view and changed.hive == key.hive and fold(changed.path + "\\").startswith(fold(key.path + "\\"))
+            below = tree.find(changed.parts[len(key.parts) :]) if inside else None
+            if below is not None:
+                below.set(value)

@@ -13,14 +13,6 @@ from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
 from kleff.workstation.things import Given, Known, Running
 
-# What administrators alone can change on any system (Filesystem Hierarchy Standard 3.0, 3.4, 3.16, 4.4, 4.10).
-OWN = ("/usr/sbin", "/usr/bin", "/sbin", "/bin")
-
-
-def program_folders(files: FileTree) -> tuple[WPath, ...]:
-    """Where the system's own programs lie."""
-    return tuple(path for text in OWN if (path := files.path(text)) is not None)
-
 
 class LinuxCommands:
     """Args: runs: False for a tree that is not running, in which nothing is ever started."""

@@ -13,8 +13,9 @@ from kleff.procedure.globs import POSIX
 from kleff.workstation.facets import Workstation
 from kleff.workstation.files.opening import open_tree
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
-from kleff.workstation.linux.commands import LinuxCommands, program_folders
+from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.dpkg import Dpkg
+from kleff.workstation.linux.folders import program_folders
 from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.linux.readiness import LinuxReadiness
 from kleff.workstation.linux.services import SYSTEMD_RUNS, open_services

@@ -10,7 +10,7 @@ from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.registry.registry import Registry
 from kleff.workstation.facets import Workstation
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
-from kleff.workstation.linux.commands import program_folders
+from kleff.workstation.linux.folders import program_folders
 from kleff.workstation.memory.facets import Behaviour, MemoryCommands, MemoryControl, MemoryPackages, MemoryProcesses, MemoryServices
 from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.memory.tree import MemoryTree
