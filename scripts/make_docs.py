@@ -1,4 +1,4 @@
-"""Write the parts of docs/ that are made from the code: docs/procedure.md and docs/json.md.
+"""Write the parts of docs/ that are made from the code and its data: docs/procedure.md, docs/json.md and docs/guard.md.
 
 Run it after a model has changed:  python scripts/make_docs.py
 """
@@ -13,6 +13,7 @@ from typing import Any, get_type_hints
 import msgspec
 
 import kleff.objects.standard  # noqa: F401  makes the kinds known
+from kleff.case.guard.tables import as_data, system_names
 from kleff.objects.base.kind import model_table
 from kleff.procedure.load import PHASES
 from kleff.procedure.model import AccountStep, Ask, Keep, Product, Section, Step
@@ -112,7 +113,23 @@ def _json_type(entry: dict[str, Any]) -> str:
     return str(entry.get("type"))
 
 
-PAGES = {"procedure.md": procedure_page, "json.md": json_page}
+RULES = {
+    "never": "never, nor anything below but what is allowed in another table", "named": "what lies directly in it by its whole name alone",
+    "files": "single files directly in it, by at least four letters", "values": "single values in it",
+}  # fmt: skip
+
+
+def guard_page() -> str:
+    out = [(DOCS / "guard.head.md").read_text("utf-8").rstrip(), ""]
+    for system in system_names():
+        for section, rules in as_data(system).items():
+            out += [f"## {system.capitalize()}: {section.replace('_', ' ')}", ""]
+            for rule, names in rules.items():
+                out += [f"**{RULES.get(rule, rule)}**", "", ", ".join(f"`{name}`" for name in names), ""]
+    return "\n".join(out).rstrip() + "\n"
+
+
+PAGES = {"guard.md": guard_page, "procedure.md": procedure_page, "json.md": json_page}
 
 if __name__ == "__main__":
     if sys.argv[1:2] == ["--print"]:

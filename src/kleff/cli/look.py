@@ -37,6 +37,7 @@ def check(
     from kleff.cli.show import show
     from kleff.engine.advice import advice
     from kleff.engine.library import load
+    from kleff.engine.static import always_refused
     from kleff.errors import ProcedureError, UsageError
     from kleff.report.documents import Advice, CheckDocument, CheckedFile, encode
     from kleff.report.lines import Page
@@ -50,6 +51,9 @@ def check(
     for file in files:
         try:
             procedure = load(file)
+            refused = [f"{file}:{line}: always refused: {text}" for line, text in always_refused(procedure)]
+            if refused:
+                raise ProcedureError(refused)
             notes = [Advice(text=text, line=line) for line, text in advice(procedure)]
             checked.append(CheckedFile(file=str(file), valid=True, errors=[], advice=notes))
         except ProcedureError as error:

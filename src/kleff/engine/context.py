@@ -11,6 +11,7 @@ from kleff.engine.systems import applies
 from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.kind import Claimed, Claims, Keeps, Looks, able, kind_of, kinds
+from kleff.objects.base.own import OwnPlaces, named_places
 from kleff.objects.base.resolve import Resolver
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer
@@ -46,7 +47,7 @@ def make_context(
     if by_version:
         here = replace(here, versions=tuple(sorted({s.version for s in found if s.version})))
     if planning:
-        here = replace(here, present=any(s.in_range for s in found))
+        here = replace(here, present=any(s.in_range for s in found), own=_own_places(here))
         _fill_guard(here, others)
     return here
 
@@ -105,6 +106,13 @@ def claimed_by(here: Here, steps: Sequence[LoadedStep]) -> Claimed:
 
 def _places(here: Here, steps: Sequence[LoadedStep]) -> list[WPath]:
     return list({target.path.key: target.path for target, _ in claimed_by(here, steps).targets}.values())
+
+
+def _own_places(here: Here) -> OwnPlaces:
+    """Where the product is: what the procedure calls its places, what is deleted, what its registration tells."""
+    claimed = claimed_by(here, going_steps(here, "uninstall", "purge", "delete"))
+    whole = [target.path for target, whole in claimed.targets if whole]
+    return OwnPlaces((*named_places(here), *whole, *claimed.folders), frozenset(path.key for path in claimed.files))
 
 
 def _keep_named(here: Here, kept: Kept) -> None:

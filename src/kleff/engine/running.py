@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-from kleff.case.guard.guard import AREA, Target
+from kleff.case.guard.guard import AREA
 from kleff.engine.finding import LEFT, Finding
 from kleff.objects.base.action import KEPT, REFUSED, Action
 from kleff.objects.base.here import Here
+from kleff.objects.base.own import named_places
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Process
@@ -34,13 +35,9 @@ class Brought:
 def own_places(here: Here, actions: Sequence[Action]) -> list[WPath]:
     """The product's places, as far as they may be removed, and what steps delete, whether it is there or not."""
     style = here.workstation.style
-    meant = [e for texts in here.procedure.places.values() for text in texts for e in here.resolver.expand(text)]
-    found = [e.literal_path(style) for e in meant if not e.absent and not e.is_glob]
-    # A place that may not be removed is nobody's alone: half the system runs from /usr.
-    found = [p for p in found if p.parts and here.guard.check(Target(p, len(p.parts), 9)).ok]
     # Of a folder in which something stays, the rest is the product's.
     going = (a.path(style) for a in actions if a.phase == "delete" and (a.stays or a.state not in (KEPT, REFUSED)))
-    return [*found, *(p for p in going if p is not None and p.parts)]
+    return [*named_places(here), *(p for p in going if p is not None and p.parts)]
 
 
 def still_running(here: Here, actions: Sequence[Action], brought: Brought) -> Iterator[Finding]:

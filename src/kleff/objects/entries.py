@@ -14,7 +14,7 @@ from kleff.objects.base.action import ABSENT, DONE, MANUAL, Action, Outcome, Sig
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind
 from kleff.objects.spare_contents import entry_plan, spare_line
-from kleff.procedure.globs import name_matches
+from kleff.procedure.globs import literal_count, name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text, duration_problem
 from kleff.procedure.versions import parse_duration
@@ -140,9 +140,13 @@ class EntryKind(Kind):
         return True
 
     def advice(self, step: LoadedStep) -> list[str]:
-        if isinstance(step.model, EntryUninstall) and not step.model.publisher:
-            return ["names no publisher: another maker's product of the same name would match"]
-        return []
+        model = step.model
+        if not isinstance(model, EntryUninstall):
+            return []
+        told = [] if model.publisher else ["names no publisher: another maker's product of the same name would match"]
+        if not literal_count(model.entry):
+            told.append(f"entry = '{model.entry}' means every product of that maker; name the product, or  versions  in [product]")
+        return told
 
     def keep(self, steps: list[LoadedStep], here: Here, claimed: Claimed) -> Kept:
         """Folders of registered products that are not uninstalled."""
@@ -160,6 +164,12 @@ class EntryKind(Kind):
                 name = entry.name if entry.version in entry.name else f"{entry.name} {entry.version}"
                 kept.places.append((place, f"it belongs to {name}, which stays"))
         return kept
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        if not isinstance(step.model, EntryUninstall):
+            return Claimed()
+        places = [here.workstation.files.path(e.location) for e in _going(step, here) if e.location]
+        return Claimed(folders=[p for p in places if p is not None and p.parts])
 
     def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
         """Where it is installed, and the program that removes it."""

@@ -12,6 +12,7 @@ from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Si
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.noting import note_named, note_services
+from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
 from kleff.objects.spare_contents import named_by_scripts, package_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
@@ -23,6 +24,7 @@ from kleff.workstation.things import Package, PackageRecord
 if TYPE_CHECKING:
     from kleff.case.record.beforehand import Beforehand
 
+SYSTEM_S_OWN = ("required", "important")  # Debian policy 2.5: without them the system does not work as one expects
 Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
 
 
@@ -42,6 +44,7 @@ class PackagePurge(_Package, kw_only=True, frozen=True):
     """Remove packages, by default with their configuration."""
 
     mode: Annotated[Literal["purge", "remove"], Meta(description="remove leaves the configuration files")] = "purge"
+    at_most: AtMost = AT_MOST
 
 
 class PackageVerify(_Package, kw_only=True, frozen=True):
@@ -118,6 +121,18 @@ class PackageKind(Kind):
         action.size = sum(p.installed_size for p in found if p.state == "installed")
         action.set_details(Agreed(names=[p.name for p in found]))
         if step.phase == "verify":
+            return action
+        assert isinstance(step.model, PackagePurge)
+        names = [p.name.partition(":")[0] for p in found]
+        for pattern in step.model.names:
+            matched = sum(name_matches(pattern, name, False) for name in names)
+            refuse(action, width_objection(pattern, matched, step.model.at_most))
+        if action.state != REFUSED:
+            refuse_own(action, here, "package", names)
+        important = [p.name for p in found if p.priority in SYSTEM_S_OWN]
+        if important and action.state != REFUSED:
+            action.state, action.reason = REFUSED, f"{', '.join(important)}: part of the system itself"
+        if action.state == REFUSED:
             return action
         essential = [p.name for p in found if p.essential]
         if essential:
@@ -209,6 +224,12 @@ class PackageKind(Kind):
             for pattern in record.service_patterns:
                 note_services(pattern, here, noted)
 
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        for pattern in step.model.names if isinstance(step.model, PackagePurge) else ():
+            own = here.guard.check_name("package", pattern)
+            if why := pattern_objection(pattern) or own.reason:
+                yield f"package {pattern}: {why}; name the product's own packages"
+
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True
 
@@ -237,6 +258,14 @@ class PackageKind(Kind):
             else:
                 kept.single[path.key] = reason
         return kept
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        """The files of what goes; their folders may be others' too."""
+        packages, files = here.workstation.packages, here.workstation.files
+        if packages is None or not isinstance(step.model, PackagePurge):
+            return Claimed()
+        texts = [lies for name in leaving([step], here) for _, lies in packages.record(name).paths]
+        return Claimed(files=[path for text in texts if (path := files.path(text)) is not None])
 
     def _save_configuration(self, found: list[Package], work: Work) -> int:
         """Save what the package manager will delete of an administrator's own settings; into `undo/`."""

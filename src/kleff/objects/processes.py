@@ -11,6 +11,7 @@ from kleff.objects.base.action import ABSENT, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.noting import note_opened
+from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
 from kleff.objects.base.resolve import Expanded
 from kleff.procedure.globs import name_matches, parts_match
 from kleff.procedure.load import LoadedStep
@@ -45,9 +46,10 @@ class ProcessEvidence(_Process, kw_only=True, frozen=True):
 
 
 class ProcessStop(_Process, kw_only=True, frozen=True):
-    """End a program with its children."""
+    """End a program with its children; one of the same name that lies outside the product's places is left."""
 
     within: Within = "20s"
+    at_most: AtMost = AT_MOST
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from super().problems(places)
@@ -59,6 +61,7 @@ class WindowStop(Step, kw_only=True, frozen=True):
 
     window: Annotated[Text, Meta(description="title of the window; * and ? are wildcards")]
     within: Within = "20s"
+    at_most: AtMost = AT_MOST
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from duration_problem("within", self.within)
@@ -76,6 +79,17 @@ class PortStop(Step, kw_only=True, frozen=True):
 
 class ProcessVerify(_Process, kw_only=True, frozen=True):
     """A program that must not run."""
+
+
+def elsewhere(model: Step, process: Process, here: Here) -> bool:
+    """Whether a program is another's of the same name: its file has the name that is meant, and lies outside the product's places. One that
+    an interpreter runs cannot be told by its place.
+    """
+    style = here.workstation.style
+    if not isinstance(model, _Process) or not process.path or any(mark in model.process for mark in ("{", "%", *style.separators)):
+        return False
+    file = _names(process, style.separators)[-1]
+    return name_matches(model.process, file, style.folded) and here.own.lacks(here.workstation.files.path(process.path))
 
 
 def matching(step: LoadedStep, here: Here) -> list[Process]:
@@ -132,7 +146,9 @@ class ProcessKind(Kind):
             )
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        found = matching(step, here)
+        everything = matching(step, here)
+        found = [p for p in everything if not elsewhere(step.model, p, here)]
+        others = [p for p in everything if p not in found]
         about = [NameId("process", p.name, str(p.pid)) for p in found]
         action = here.action(step, "end" if step.phase == "stop" else "look for", _what(step.model), about=about)
         if not found:
@@ -144,14 +160,18 @@ class ProcessKind(Kind):
             action.items, action.ends = len(found), True
             action.undo = "not started again"
             action.shows = [line_of(p) for p in found]
+            names = sorted({name for p in found for name in _names(p, here.workstation.style.separators)})
+            at_most = step.model.at_most if isinstance(step.model, ProcessStop | WindowStop) else AT_MOST
+            refuse(refuse_own(action, here, "process", names), width_objection(_pattern(step.model), len(found), at_most))
         else:
             action.items = len(found)
+        action.shows += [f"left alone: {line_of(p)}, which is another's, from {p.path}" for p in others]
         yield action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         assert isinstance(step.model, ProcessStop | WindowStop | PortStop)
         facet = work.here.workstation.processes
-        found = matching(step, work.here)
+        found = [p for p in matching(step, work.here) if not elsewhere(step.model, p, work.here)]
         if facet is None or not found:
             return Outcome(note="not running any more")
         from kleff.case.effects.process_ended import end_processes
@@ -166,7 +186,14 @@ class ProcessKind(Kind):
 
     def ends(self, step: LoadedStep, here: Here) -> list[Process]:
         facet = here.workstation.processes
-        return with_children(matching(step, here), facet) if facet else []
+        found = [p for p in matching(step, here) if not elsewhere(step.model, p, here)]
+        return with_children(found, facet) if facet else []
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        pattern = _pattern(step.model) if step.phase == "stop" else ""
+        own = here.guard.check_name("process", pattern)
+        if why := pattern_objection(pattern) or own.reason:
+            yield f"{_what(step.model)}: {why}; name the product's own program, best with its whole path"
 
     def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
         note_opened(matching(step, here), here, noted)
@@ -179,7 +206,7 @@ class ProcessKind(Kind):
         """
         time.sleep(SETTLING)
         known = {(p.pid, p.started) for p in before}
-        back = [p for p in matching(step, here) if (p.pid, p.started) not in known]
+        back = [p for p in matching(step, here) if not elsewhere(step.model, p, here) and (p.pid, p.started) not in known]
         if back:
             parent = next((p for p in facet.all() if p.pid == back[0].parent), None)
             who = f" by {parent.name} (number {parent.pid}{f' of {parent.account}' if parent.account else ''})" if parent else ""
@@ -189,6 +216,13 @@ class ProcessKind(Kind):
                 else "find out what starts it; then resume"
             )
             raise ActionFailed(f"{back[0].name} was started again{who}", remedy=remedy)
+
+
+def _pattern(model: Step) -> str:
+    """The name it goes by; "" if it goes by something else."""
+    if isinstance(model, WindowStop):
+        return model.window
+    return model.process if isinstance(model, _Process) else ""
 
 
 def _what(model: Step) -> str:

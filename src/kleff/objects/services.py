@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING, Annotated
 from msgspec import Meta
 
 from kleff.errors import ActionFailed
-from kleff.objects.base.action import ABSENT, Action, Outcome, Sighting
+from kleff.objects.base.action import ABSENT, REFUSED, TO_DO, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind
 from kleff.objects.base.noting import note_service
+from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
 from kleff.objects.base.restoring import ShownOnly
 from kleff.procedure.globs import is_glob
 from kleff.procedure.load import LoadedStep
@@ -36,6 +37,8 @@ class ServiceEvidence(_Service, kw_only=True, frozen=True):
 
 class ServiceStop(_Service, kw_only=True, frozen=True):
     """Stop a service."""
+
+    at_most: AtMost = AT_MOST
 
 
 class ServiceBackup(SavingStep, kw_only=True, frozen=True):
@@ -76,8 +79,14 @@ class ServiceKind(ShownOnly, Kind):
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         assert isinstance(step.model, _Service | ServiceBackup)
         found = self._found(step, here)
+        stops = isinstance(step.model, ServiceStop)
+        wide = width_objection(step.model.service, len(found), step.model.at_most) if isinstance(step.model, ServiceStop) else ""
+        if wide:
+            yield here.action(step, "stop", f"service {step.model.service}", state=REFUSED, reason=wide)
+            return
         for service in found:
-            yield self._planned(step, service.name, service, here)
+            action = self._planned(step, service.name, service, here)
+            yield refuse_own(action, here, "service", [service.name]) if stops and action.state == TO_DO else action
         if not found:
             yield self._planned(step, step.model.service, None, here)
 
@@ -129,6 +138,12 @@ class ServiceKind(ShownOnly, Kind):
         also = f"; with {', '.join(one.name for one in before)}, which depend on it" if before else ""
         again = "" if all(held) else "; may be started again by something else: it cannot be held here"
         return Outcome(items=1 + len(before), note=f"was running, starts: {service.start}{also}{again}")
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        if isinstance(step.model, ServiceStop):
+            own = here.guard.check_name("service", step.model.service)
+            if why := pattern_objection(step.model.service) or own.reason:
+                yield f"service {step.model.service}: {why}; name the product's own service"
 
     def _of(self, action: Action, step: LoadedStep, here: Here) -> Service | None:
         """The service an action is about; cases of the first release name one in their step alone."""

@@ -6,11 +6,12 @@ from typing import Annotated
 from msgspec import Meta, Struct
 
 from kleff.case.guard.guard import Target
-from kleff.objects.base.action import ABSENT, Action, Outcome
+from kleff.objects.base.action import ABSENT, REFUSED, TO_DO, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
+from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
 from kleff.objects.keys.meaning import meant_keys
-from kleff.objects.tasks import program_of
+from kleff.objects.tasks import path_of, program_of
 from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Text
@@ -28,6 +29,7 @@ class StartupStop(AccountStep, kw_only=True, frozen=True):
     """Take away what starts with the session."""
 
     startup: Annotated[Text, Meta(description="name of the entry, or of the program it starts; * and ? are wildcards")]
+    at_most: AtMost = AT_MOST
 
 
 class AutostartFile(Struct, kw_only=True):
@@ -44,15 +46,40 @@ class StartupKind(Kind):
     models = {"stop": StartupStop}
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        actions = list(self._actions(step, here))
+        assert isinstance(step.model, StartupStop)
+        of_one = max((sum(a.account == b.account for b in actions if b.state != ABSENT) for a in actions), default=0)
+        wide = width_objection(step.model.startup, of_one, step.model.at_most)
+        if wide:
+            yield here.action(step, "take away", f"start of {step.model.startup}", state=REFUSED, reason=wide)
+            return
+        yield from actions
+
+    def _judge(self, model: StartupStop, here: Here, action: Action, name: str, command: str) -> None:
+        if action.state != TO_DO:
+            return
+        refuse_own(action, here, "startup", [name])
+        by_name = name_matches(model.startup, name, here.workstation.style.folded)
+        if action.state == TO_DO and not by_name and here.own.lacks(here.workstation.files.path(path_of(command))):
+            action.keep(f"it starts another's program of the same name: {command}")
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        if isinstance(step.model, StartupStop):
+            own = here.guard.check_name("startup", step.model.startup)
+            if why := pattern_objection(step.model.startup) or own.reason:
+                yield f"startup {step.model.startup}: {why}; name the product's own entry, or the program it starts"
+
+    def _actions(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         assert isinstance(step.model, StartupStop)
         found = False
         for key, account, name, command in self._values(step, here):
             found = True
             action = here.action(step, "take away", f"start of {name}", account=account, items=1, undo="written back")
             action.about, action.shows = [key_id(key, name)], [f"starts: {command}"]
-            verdict = here.guard.check_key(key, value=True)
+            verdict = here.guard.check_value(key, name)
             if not verdict.ok:
                 action.state, action.reason = verdict.word, verdict.reason
+            self._judge(step.model, here, action, name, command)
             yield action
         for path, owner, command in self._files(step, here):
             found = True
@@ -63,6 +90,7 @@ class StartupKind(Kind):
             verdict = here.guard.check(self._target(path, owner))
             if not verdict.ok:
                 action.state, action.reason = verdict.word, verdict.reason
+            self._judge(step.model, here, action, path.name.removesuffix(".desktop"), command)
             yield action
         if not found:
             yield here.action(step, "take away", f"start of {step.model.startup}", state=ABSENT, reason="nothing of that name starts")

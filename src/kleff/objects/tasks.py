@@ -6,9 +6,10 @@ from typing import Annotated
 
 from msgspec import Meta, Struct
 
-from kleff.objects.base.action import ABSENT, Action, Outcome
+from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
+from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
@@ -20,6 +21,7 @@ class TaskStop(Step, kw_only=True, frozen=True):
     """Switch a scheduled task off; undo switches it on again."""
 
     task: Annotated[Text, Meta(description="name of the task with its folders, or of the program it runs; * and ? are wildcards")]
+    at_most: AtMost = AT_MOST
 
 
 class OneTask(Struct, kw_only=True):
@@ -44,18 +46,36 @@ class TaskKind(Kind):
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         assert isinstance(step.model, TaskStop)
         found = self._found(step, here)
+        wide = width_objection(step.model.task, len(found), step.model.at_most)
+        if wide:
+            yield here.action(step, "switch off", f"task {step.model.task}", state=REFUSED, reason=wide)
+            return
         for task in found:
             action = here.action(
                 step, "switch off", f"task {task.name}", items=1, undo="switched on again", about=[NameId("task", task.name)]
             )
             action.set_details(OneTask(task=task.name))
             action.shows = [f"runs: {task.command}"] if task.command else []
-            if not task.enabled:
-                action.state, action.reason = ABSENT, "off already"
+            self._judge(step.model, task, here, action)
             yield action
         if not found:
             reason = "no such task" if here.workstation.tasks else "this workstation has no such tasks; use  unit"
             yield here.action(step, "switch off", f"task {step.model.task}", state=ABSENT, reason=reason)
+
+    def _judge(self, model: TaskStop, task: Task, here: Here, action: Action) -> None:
+        files, folded = here.workstation.files, here.workstation.style.folded
+        if not task.enabled:
+            action.state, action.reason = ABSENT, "off already"
+        elif not name_matches(model.task, task.name, folded) and here.own.lacks(files.path(path_of(task.command))):
+            action.keep(f"it runs another's program of the same name: {task.command}")
+        else:
+            refuse_own(action, here, "task", [task.name])
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        if isinstance(step.model, TaskStop):
+            own = here.guard.check_name("task", step.model.task)
+            if why := pattern_objection(step.model.task) or own.reason:
+                yield f"task {step.model.task}: {why}; name the product's own task with its folders"
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         tasks, name = work.here.workstation.tasks, action.details_as(OneTask).task
@@ -70,6 +90,10 @@ class TaskKind(Kind):
 
 def program_of(command: str) -> str:
     """The file name of the program a command runs."""
+    return path_of(command).replace("\\", "/").rpartition("/")[2]
+
+
+def path_of(command: str) -> str:
+    """The program that a command runs, as it is written there."""
     text = command.strip()
-    path = text[1:].partition('"')[0] if text.startswith('"') else re.split(r" [/-]", text)[0]
-    return path.replace("\\", "/").rpartition("/")[2]
+    return text[1:].partition('"')[0] if text.startswith('"') else re.split(r" [/-]", text)[0]

@@ -7,6 +7,7 @@ from msgspec import Struct
 from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
+from kleff.objects.base.own import refuse_own
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Text
 from kleff.workstation.identity import NameId
@@ -45,10 +46,16 @@ class UnitKind(Kind):
             action.set_details(OfAccount(account=account.id))
             if not service.running:
                 action.state, action.reason = ABSENT, "not running"
+            else:
+                refuse_own(action, here, "unit", [service.name])
             yield action
         if not found:
             reason = "in no account's session" if units else "this workstation has no such sessions"
             yield here.action(step, "stop", f"unit {step.model.unit}", state=ABSENT, reason=reason)
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        if isinstance(step.model, UnitStop) and (why := here.guard.check_name("unit", step.model.unit).reason):
+            yield f"unit {step.model.unit}: {why}; name the product's own unit"
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         assert isinstance(step.model, UnitStop)

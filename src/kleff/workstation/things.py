@@ -85,6 +85,7 @@ class Package:
         state: `installed`, or `config-files` if only its configuration is left.
         config_files: its configuration files, as absolute paths.
         broken: an installation or removal of it was cut off.
+        priority: how much the system needs it, as its distributor says.
     """
 
     name: str
@@ -95,6 +96,7 @@ class Package:
     title: str = ""
     installed_size: int = 0
     broken: bool = False
+    priority: str = ""
 
 
 class ConfigFile(msgspec.Struct, kw_only=True):

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+import sys
+from collections.abc import Iterator
 from dataclasses import dataclass, field
+from pathlib import Path
 
+import kleff
 from kleff.case.guard import tables
+from kleff.case.guard.keys import KeyGuard
+from kleff.case.guard.rules import PlaceRules
+from kleff.case.guard.verdict import OK, Verdict
 from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import could_hold, fold, parts_match
 from kleff.registry.registry import KeyRef
@@ -14,6 +20,7 @@ from kleff.workstation.paths import Look, WPath
 from kleff.workstation.things import Account
 
 AREA = ".kleff"  # the set-aside area's name on each volume
+ROOT = Path("/")
 
 
 @dataclass(frozen=True)
@@ -42,21 +49,6 @@ class Target:
         """A path within this one, named as exactly as this one was."""
         literal_names = len(path.parts) if self.named_in_full else self.literal_names
         return Target(path, literal_names, self.literal, self.account, self.base)
-
-
-@dataclass(frozen=True)
-class Verdict:
-    """`ok`, `kept` or `refused`, and why."""
-
-    word: str
-    reason: str = ""
-
-    @property
-    def ok(self) -> bool:
-        return self.word == "ok"
-
-
-OK = Verdict("ok")
 
 
 @dataclass
@@ -103,28 +95,14 @@ class Guard:
         self.kept = kept or Kept()
         self._accounts = workstation.accounts.all()
         self._table = tables.of_system(workstation.system)
-        self._rules = dict(self._place_rules())
+        self._rules = PlaceRules(workstation, self._table)
         self._own = list(self._own_folders())
-        self._key_rules = {fold(text): rule for text, rule in tables.KEYS.items()}
+        self._keys = KeyGuard(workstation, self._table)
+        self._kleff = [p for folder in kleff_folders() if (p := workstation.files.path(folder))] if workstation.ground == ROOT else []
 
     # -- tables -----------------------------------------------------------------------------------------------
 
-    def _place_rules(self) -> Iterable[tuple[tuple[str, tuple[str, ...]], str]]:
-        files = self._workstation.files
-        for volume in files.volumes:
-            for text, rule in self._table.places.items():
-                path = files.path(text.replace("{drive}", volume))
-                if path is not None:
-                    yield path.key, rule
-                    if path.parts and path.parts[0] in self._table.merged:
-                        yield WPath(files.style, path.volume, ("usr", *path.parts)).key, rule
-        for account in self._accounts:
-            if account.ordinary:
-                for text, rule in self._table.home.items():
-                    relative = files.style.relative(text) or ()
-                    yield account.home.child(*relative).key, rule
-
-    def _own_folders(self) -> Iterable[tuple[WPath, Account, str]]:
+    def _own_folders(self) -> Iterator[tuple[WPath, Account, str]]:
         for account in self._accounts:
             if account.ordinary:
                 for name in self._table.own_folders:
@@ -152,9 +130,7 @@ class Guard:
         path = target.path
         if not path.parts or fold(AREA) in (fold(p) for p in path.parts):
             return Verdict("refused", "it is the root of a volume, or lies in Kleff's own set-aside area")
-        volume, parts = path.key
-        depth = next(n for n in range(len(parts) - 1, -1, -1) if (volume, parts[:n]) in self._rules)
-        if self._rules[volume, parts[:depth]] == tables.NEVER:
+        if self._rules.above(path.key)[1] == tables.NEVER:
             return Verdict("refused", "it lies in one of the system's own folders")
         for test in (self._links, self._redirected):
             verdict = test(target)
@@ -171,14 +147,13 @@ class Guard:
         return OK
 
     def _system(self, target: Target) -> Verdict:
-        volume, parts = target.path.key
-        if (volume, parts) in self._rules:
-            return Verdict("refused", "it is one of the system's own folders")
-        for other_volume, other in self._rules:
-            if other_volume == volume and other[: len(parts)] == parts and self._there(volume, other):
-                return Verdict("refused", "it holds one of the system's own folders")
-        depth = next(n for n in range(len(parts) - 1, -1, -1) if (volume, parts[:n]) in self._rules)
-        rule = self._rules[volume, parts[:depth]]
+        if any(target.path.holds(own) or own.holds(target.path) for own in self._kleff):
+            return Verdict("refused", "Kleff itself is installed there")
+        if self._rules.of(target.path.key) is not None:
+            return Verdict("refused", "it is one of the system's own folders or files")
+        if any(self._there(*below) for below in self._rules.below(target.path.key)):
+            return Verdict("refused", "it holds one of the system's own folders or files")
+        depth, rule = self._rules.above(target.path.key)
         above = WPath(target.path.style, target.path.volume, target.path.parts[:depth])
         if rule == tables.NEVER:
             return Verdict("refused", f"it lies in {above}, which is the system's own")
@@ -195,7 +170,7 @@ class Guard:
         look = self._workstation.files.look(target.path)
         if len(target.path.parts) != depth + 1 or (look is not None and look.is_folder):
             return Verdict("refused", f"in {above} only single files may be named, no folders")
-        if target.literal < 4:
+        if target.literal < tables.LETTERS:
             return Verdict("refused", f"a file in {above} must be named by at least four letters besides wildcards")
         return OK
 
@@ -300,51 +275,28 @@ class Guard:
         going = [path for path, _ in seen if path not in holding]
         return Removal([p for p in going if p == top or p.parent in holding], kept)
 
-    # -- registry ---------------------------------------------------------------------------------------------
+    # -- keys and names ---------------------------------------------------------------------------------------
 
     def check_key(self, key: KeyRef, value: bool = False) -> Verdict:
         """Whether a key (or a single value in it) may be removed."""
-        parts = self._general(key)
-        link = self._link_above(key) or (key if value and self._is_link(key) else None)
-        if link is not None:
-            return Verdict("refused", f"the key {link} on the way is a link, and leads to other keys")
-        upper = [fold(p) for p in parts]
-        if "\\".join(upper) in self._key_rules:
-            if value and self._key_rules["\\".join(upper)] in (tables.VALUES, tables.NAMED):
-                return OK
-            return Verdict("refused", "it is one of the system's own keys")
-        if not value and any(rule.startswith("\\".join(upper) + "\\") for rule in self._key_rules):
-            return Verdict("refused", "it holds keys of the system's own")
-        for depth in range(len(upper) - 1, 0, -1):
-            rule = self._key_rules.get("\\".join(upper[:depth]))
-            if rule == tables.NAMED:
-                return OK
-            if rule is not None:
-                return Verdict("refused", f"it lies in {chr(92).join(parts[:depth])}, which is the system's own")
-        return Verdict("refused", f"it lies directly in {key.hive}")
+        return self._keys.check(key, value)
 
-    def _link_above(self, key: KeyRef) -> KeyRef | None:
-        """The first key above that is a link. An account's classes are reached by one of the system's own."""
-        for depth in range(1, len(key.parts)):
-            above = KeyRef(key.hive, "\\".join(key.parts[:depth]), key.view)
-            own = key.hive == "HKU" and [fold(p) for p in above.parts[1:]] == ["SOFTWARE", "CLASSES"]
-            if not own and self._is_link(above):
-                return above
-        return None
+    def check_value(self, key: KeyRef, name: str) -> Verdict:
+        """Whether a single value may be removed whole."""
+        return self._keys.check_value(key, name)
 
-    def _is_link(self, key: KeyRef) -> bool:
-        return self._workstation.registry is not None and self._workstation.registry.link(key) is not None
-
-    def _general(self, key: KeyRef) -> list[str]:
-        parts = key.parts
-        if key.hive == "HKU":
-            return ["HKCU", *parts[1:]]
-        if len(parts) > 1 and fold(parts[0]) == "SYSTEM" and fold(parts[1]).startswith("CONTROLSET"):
-            return ["HKLM", parts[0], "{controlset}", *parts[2:]]
-        return ["HKLM", *parts]
+    def check_name(self, kind: str, name: str) -> Verdict:
+        """Whether something of that name may be ended, stopped, taken away or removed."""
+        return Verdict("refused", f"{name} is the system's own") if self._table.is_own(kind, name) else OK
 
 
 def _lineage(path: WPath, top: WPath) -> Iterator[WPath]:
     """A path and the folders above it, up to `top`."""
     for depth in range(len(path.parts), len(top.parts) - 1, -1):
         yield WPath(path.style, path.volume, path.parts[:depth])
+
+
+def kleff_folders() -> list[str]:
+    """Where Kleff and the interpreter that runs it are installed, unless that is the system's own."""
+    prefix = [sys.prefix] if sys.prefix != sys.base_prefix else []
+    return [*prefix, str(Path(kleff.__file__).parent)]

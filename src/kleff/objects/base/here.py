@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from kleff.case.guard.guard import Guard
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import Action
+from kleff.objects.base.own import OwnPlaces
 from kleff.objects.base.resolve import Resolver
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer, not_wanted
@@ -67,6 +68,7 @@ class Here:
 
     Attributes:
         answers: to the procedure's questions; versions: that the evidence shows.
+        own: the product's places, as far as they are known.
         present: whether anything shows the product, or could not be looked at.
     """
 
@@ -77,6 +79,7 @@ class Here:
     answers: dict[str, Answer] = field(default_factory=dict)
     versions: tuple[str, ...] = ()
     present: bool = True
+    own: OwnPlaces = field(default_factory=OwnPlaces)
     options: Options = field(default_factory=Options)
     secrets: Secrets = field(default_factory=Secrets)
     programs: Programs = field(default_factory=Programs)

@@ -129,18 +129,23 @@ class Claimed:
         targets: paths that are there, with whether they may go with all that is in them now.
         keys: with all below them; values: single ones by key and name.
         shared: exact paths that go though others own them too.
+        folders, files: where the product is, as its registration tells.
     """
 
     targets: list[tuple[Target, bool]] = field(default_factory=list)
     keys: list[KeyRef] = field(default_factory=list)
     values: list[tuple[KeyRef, str]] = field(default_factory=list)
     shared: list[WPath] = field(default_factory=list)
+    folders: list[WPath] = field(default_factory=list)
+    files: list[WPath] = field(default_factory=list)
 
     def add(self, other: Claimed) -> None:
         self.targets += other.targets
         self.keys += other.keys
         self.values += other.values
         self.shared += other.shared
+        self.folders += other.folders
+        self.files += other.files
 
 
 @runtime_checkable
@@ -205,6 +210,18 @@ class Advises(Protocol):
     """Has advice on a valid step, as a careful colleague would."""
 
     def advice(self, step: LoadedStep) -> list[str]: ...
+
+
+@runtime_checkable
+class Refuses(Protocol):
+    """Knows of some of its steps that they are refused on every workstation."""
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        """Why, and what to write instead.
+
+        Args:
+            here: on a workstation as it is usually set up, with nothing of any product.
+        """
 
 
 @runtime_checkable

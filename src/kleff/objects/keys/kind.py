@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Literal
 
+from kleff.case.guard.verdict import Verdict
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
@@ -105,11 +106,21 @@ class KeyKind(Kind):
             action.undo = "stays in the bag"
         elif step.phase == "delete":
             action.undo = BACK
-            verdict = here.guard.check_key(key, value=self.noun == "value")
+            verdict = self._verdict(step, here, key)
             if not verdict.ok:
                 action.state, action.reason = verdict.word, verdict.reason
             elif _only_if_empty(step) and (tree.values or tree.keys):
                 action.state, action.reason, action.later = KEPT, NOT_EMPTY, True
+
+    def _verdict(self, step: LoadedStep, here: Here, key: KeyRef) -> Verdict:
+        name = self._value(step)
+        return here.guard.check_key(key) if name is None else here.guard.check_value(key, name)
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        if step.phase == "delete":
+            why = next((v.reason for key, _ in self._meant(step, here) if not (v := self._verdict(step, here, key)).ok), "")
+            if why:
+                yield f"{self.noun} {self._value(step) or self._named(step)}: {why}; name the product's own key, or single values of it"
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         key, _ = action.key()

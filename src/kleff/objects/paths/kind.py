@@ -272,6 +272,20 @@ class PathKind(Kind):
         with here.workstation.files.folder(path.parent) as folder:
             return not folder.may_change()
 
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        model = step.model
+        if not isinstance(model, PathsDelete):
+            return
+        for text in model.paths:
+            for expanded in here.resolver.expand(text):
+                if expanded.absent or not expanded.pattern:
+                    continue
+                path = WPath(here.workstation.style, expanded.volume, expanded.pattern)
+                verdict = here.guard.check(here.resolver.target(expanded, path))
+                if verdict.word == "refused":
+                    yield f"{text}: {verdict.reason}; name the product's own folder or file below it"
+                    break
+
     # -- what a step names ------------------------------------------------------------------------------------
 
     def claims(self, step: LoadedStep, here: Here) -> Claimed:

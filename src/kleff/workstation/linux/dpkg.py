@@ -25,7 +25,17 @@ ENVIRONMENT = {
     "DEBIAN_FRONTEND": "noninteractive",
     "HOME": "/root",
 }
-FIELDS = ("binary:Package", "Version", "db:Status-Abbrev", "Essential", "Protected", "Installed-Size", "binary:Summary", "Conffiles")
+FIELDS = (
+    "binary:Package",
+    "Version",
+    "db:Status-Abbrev",
+    "Essential",
+    "Protected",
+    "Installed-Size",
+    "Priority",
+    "binary:Summary",
+    "Conffiles",
+)
 PATIENCE = 3600
 LOCK_PATIENCE = 120
 # invoke-rc.d asks this file before it touches a service (Debian policy 9.3.3.1); 101: do nothing.
@@ -59,7 +69,7 @@ class Dpkg:
     def _package(self, record: str) -> Package | None:
         if not record.strip():
             return None
-        name, version, status, essential, protected, kilobytes, title, conffiles = record.split("\t", 7)
+        name, version, status, essential, protected, kilobytes, priority, title, conffiles = record.split("\t", 8)
         state = status[1:2]
         if state == "n":
             return None
@@ -71,6 +81,7 @@ class Dpkg:
             config_files=tuple(line.split()[0] for line in conffiles.splitlines() if line.startswith(" /")),
             title=title,
             installed_size=int(kilobytes or 0) * 1024,
+            priority=priority,
             broken=state not in ("i", "c") or status[2:3].strip() != "",
         )
 

@@ -1,0 +1,61 @@
+"""The places of a workstation that are the system's own, each with its rule."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from kleff.case.guard.tables import Table
+from kleff.procedure.globs import is_glob, parts_match
+from kleff.workstation.facets import Workstation
+from kleff.workstation.paths import WPath
+
+Key = tuple[str, tuple[str, ...]]
+
+
+class PlaceRules:
+    """The rules of a table on one workstation."""
+
+    def __init__(self, workstation: Workstation, table: Table) -> None:
+        self._files = workstation.files
+        self._exact: dict[Key, str] = {}
+        self._patterns: list[tuple[Key, str]] = []
+        for path, rule in (*self._places(table), *self._homes(workstation, table)):
+            if any(map(is_glob, path.parts)):
+                self._patterns.append((path.key, rule))
+            else:
+                self._exact[path.key] = rule
+
+    def _places(self, table: Table) -> Iterator[tuple[WPath, str]]:
+        for volume in self._files.volumes:
+            for text, rule in table.places.items():
+                path = self._files.path(text.replace("{drive}", volume))
+                if path is not None:
+                    yield path, rule
+                    if path.parts and path.parts[0] in table.merged:
+                        yield WPath(path.style, path.volume, ("usr", *path.parts)), rule
+
+    def _homes(self, workstation: Workstation, table: Table) -> Iterator[tuple[WPath, str]]:
+        for account in workstation.accounts.all():
+            if account.ordinary:
+                for text, rule in table.home.items():
+                    yield account.home.child(*(self._files.style.relative(text) or ())), rule
+
+    def of(self, key: Key) -> str | None:
+        """The rule of a place itself; None if it is in no table."""
+        found = self._exact.get(key)
+        if found is not None:
+            return found
+        volume, parts = key
+        return next(
+            (rule for (v, p), rule in self._patterns if v == volume and len(p) == len(parts) and parts_match(p, parts, False)), None
+        )
+
+    def above(self, key: Key) -> tuple[int, str]:
+        """How deep the nearest place above lies that has a rule, and the rule; roots have one."""
+        volume, parts = key
+        return next((n, rule) for n in range(len(parts) - 1, -1, -1) if (rule := self.of((volume, parts[:n]))) is not None)
+
+    def below(self, key: Key) -> Iterable[Key]:
+        """Places below that have a rule; those told by a wildcard left out."""
+        volume, parts = key
+        return (other for other in self._exact if other[0] == volume and len(other[1]) > len(parts) and other[1][: len(parts)] == parts)

@@ -1,0 +1,20 @@
+"""What the guard says of a place, a key or a name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """`ok`, `kept` or `refused`, and why."""
+
+    word: str
+    reason: str = ""
+
+    @property
+    def ok(self) -> bool:
+        return self.word == "ok"
+
+
+OK = Verdict("ok")

@@ -1,0 +1,68 @@
+"""Which places are the product's, as far as the procedure and its registration name them; and how names are guarded by it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Annotated
+
+from msgspec import Meta
+
+from kleff.case.guard.guard import Target
+from kleff.case.guard.tables import LETTERS
+from kleff.objects.base.action import REFUSED, Action
+from kleff.procedure.globs import is_glob, literal_count
+from kleff.texts import plural
+from kleff.workstation.paths import WPath
+
+if TYPE_CHECKING:
+    from kleff.objects.base.here import Here
+
+AtMost = Annotated[int, Meta(ge=1, description="how many one pattern may match")]
+AT_MOST = 50
+
+
+@dataclass(frozen=True)
+class OwnPlaces:
+    """The product's places: folders with all that lies in them, and single files by their key."""
+
+    folders: tuple[WPath, ...] = ()
+    files: frozenset[tuple[str, tuple[str, ...]]] = frozenset()
+
+    def lacks(self, path: WPath | None) -> bool:
+        """Whether a path is known to lie elsewhere; False where nothing is known."""
+        if path is None or not (self.folders or self.files):
+            return False
+        return path.key not in self.files and not any(folder.holds(path) for folder in self.folders)
+
+
+def named_places(here: Here) -> list[WPath]:
+    """What `[places]` names, without what may not be removed: that is nobody's alone, half the system runs from /usr."""
+    style = here.workstation.style
+    meant = [e for texts in here.procedure.places.values() for text in texts for e in here.resolver.expand(text)]
+    found = [e.literal_path(style) for e in meant if not e.absent and not e.is_glob]
+    return [p for p in found if p.parts and here.guard.check(Target(p, len(p.parts), 9)).ok]
+
+
+def pattern_objection(pattern: str) -> str:
+    """Why a name with wildcards must not be used; "" if it may. A whole path names its folder too."""
+    if not is_glob(pattern) or literal_count(pattern) >= LETTERS:
+        return ""
+    return f"a name with a wildcard must have at least {plural(LETTERS, 'letter')} besides wildcards and ending"
+
+
+def width_objection(pattern: str, count: int, at_most: int) -> str:
+    """Why a name means too much, that many on a workstation; "" if it does not."""
+    return pattern_objection(pattern) or (f"the name matches {count}, more than at_most = {at_most}" if count > at_most else "")
+
+
+def refuse(action: Action, reason: str) -> Action:
+    """Make an action a refused one, if there is a reason."""
+    if reason:
+        action.state, action.reason, action.without_return = REFUSED, reason, False
+    return action
+
+
+def refuse_own(action: Action, here: Here, kind: str, names: Sequence[str]) -> Action:
+    """Refuse an action that means what is the system's own."""
+    return refuse(action, next((v.reason for name in names if not (v := here.guard.check_name(kind, name)).ok), ""))
