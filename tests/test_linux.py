@@ -296,7 +296,8 @@ def test_a_linux_procedure_killed_on_the_way(tmp_path: Path, bridge_procedure: P
                 assert do("run", bridge_procedure, "--on", f"root:{top}", "--yes")[0] == 0, log.read_text()
                 case = max(cases.iterdir())
             if verb == "resume":
-                assert gone() == wanted, (at, after)
+                now = gone()
+                assert now == wanted, (at, after, now[0] ^ wanted[0], now[1], wanted[1])
             else:
                 assert (back(), known(top)) == ([], said), (at, after)
             assert dpkg(top, "--audit") == ""

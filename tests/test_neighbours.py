@@ -202,3 +202,16 @@ def test_the_choice_is_obeyed_in_every_phase(folder: Path) -> None:
     assert [p.account for p in bench.on.processes.running] == ["tomas"]
     assert bench.names(r"C:\Users\tomas\AppData\Roaming") == ["Hoe", "Hoe/x"]
     assert ended.clean, ended.verification.open
+
+
+def test_a_folder_that_two_owned_is_nobody_s_alone_afterwards(folder: Path) -> None:
+    """With one of its packages gone it seems the other's alone; what the one had left in it is left, not kept."""
+    bench = Bench(folder, "linux")
+    for name in ("hoe", "spade"):
+        bench.on.packages.add(name, "1.0", [f"/opt/shared/{name}"], folders=["/opt/shared"])
+    bench.on.files.add("/opt/shared/cache/x")
+    job, ended = bench.run("[[purge]]\npackage = 'hoe'\n" + delete("/opt/shared"))
+    assert ended.clean, ended.verification.open
+    assert bench.names("/opt/shared") == ["spade"]
+    bench.on.files.add("/opt/shared/cache/again")
+    assert [(f.state, f.target) for f in job.verify().open] == [("left", "/opt/shared")]

@@ -9,7 +9,7 @@ from kleff.case.guard.guard import AREA
 from kleff.engine.finding import LEFT, Finding
 from kleff.objects.base.action import KEPT, REFUSED, Action
 from kleff.objects.base.here import Here
-from kleff.objects.base.own import named_places
+from kleff.objects.base.own import named_places, where
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Process
@@ -50,7 +50,8 @@ def still_running(here: Here, actions: Sequence[Action], brought: Brought) -> It
         yield from _services(here, places)
 
 
-def _is_own(path: WPath | None, here: Here, places: Sequence[WPath], brought: Brought) -> bool:
+def _is_own(text: str, here: Here, places: Sequence[WPath], brought: Brought) -> bool:
+    path = where(text, here)
     if path is None or here.guard.stays(path):
         return False
     aside = bool(brought.case) and any(pair == (AREA, brought.case) for pair in zip(path.parts, path.parts[1:], strict=False))
@@ -62,10 +63,10 @@ def program_id(process: Process) -> NameId:
 
 
 def _programs(here: Here, places: Sequence[WPath], brought: Brought) -> Iterator[Finding]:
-    facet, files = here.workstation.processes, here.workstation.files
+    facet = here.workstation.processes
     protected = facet.protected() if facet else set()
     for process in facet.all() if facet else []:
-        if process.path and process.pid not in protected and _is_own(files.path(process.path), here, places, brought):
+        if process.path and process.pid not in protected and _is_own(process.path, here, places, brought):
             yield Finding(
                 state=LEFT, kind="process", target=f"program {process.name}, number {process.pid}", about=[program_id(process)],
                 reason=f"it runs still, from {process.path}", phase="stop", account=process.account,
@@ -74,9 +75,9 @@ def _programs(here: Here, places: Sequence[WPath], brought: Brought) -> Iterator
 
 def _services(here: Here, places: Sequence[WPath]) -> Iterator[Finding]:
     """Registered for a program of the product, whether that is still there or not."""
-    facet, files = here.workstation.services, here.workstation.files
+    facet = here.workstation.services
     for name, programs in facet.programs().items() if facet else ():
-        own = next((p for p in programs if _is_own(files.path(p), here, places, Brought())), None)
+        own = next((p for p in programs if _is_own(p, here, places, Brought())), None)
         if own is not None:
             yield _service(name, f"it is registered still, for {own}")
 
@@ -88,7 +89,7 @@ def _units(here: Here, brought: Brought) -> Iterator[Finding]:
         return
     for pattern, package in brought.units:
         for service in facet.like(pattern):
-            paths = [p for text in facet.parts(service.name).definitions if (p := files.path(text)) and files.look(p) is not None]
+            paths = [p for text in facet.parts(service.name).definitions if (p := where(text, here)) and files.look(p) is not None]
             if packages is not None and paths and packages.owners(paths, below=False):
                 continue  # another package, which stays, has brought one of that name
             if service.running or paths:

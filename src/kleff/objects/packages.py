@@ -12,7 +12,7 @@ from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Si
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.noting import note_named, note_services
-from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
+from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, where, width_objection
 from kleff.objects.spare_contents import named_by_scripts, package_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
@@ -261,11 +261,11 @@ class PackageKind(Kind):
 
     def claims(self, step: LoadedStep, here: Here) -> Claimed:
         """The files of what goes; their folders may be others' too."""
-        packages, files = here.workstation.packages, here.workstation.files
+        packages = here.workstation.packages
         if packages is None or not isinstance(step.model, PackagePurge):
             return Claimed()
         texts = [lies for name in leaving([step], here) for _, lies in packages.record(name).paths]
-        return Claimed(files=[path for text in texts if (path := files.path(text)) is not None])
+        return Claimed(files=[path for text in texts if (path := where(text, here)) is not None])
 
     def _save_configuration(self, found: list[Package], work: Work) -> int:
         """Save what the package manager will delete of an administrator's own settings; into `undo/`."""

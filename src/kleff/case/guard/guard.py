@@ -67,6 +67,12 @@ class Kept:
     single: dict[tuple[str, tuple[str, ...]], str] = field(default_factory=dict)
     owned: set[tuple[str, tuple[str, ...]]] = field(default_factory=set)
 
+    def settle(self, then: Kept) -> None:
+        """What had to stay then stays; a folder that was not one owner's alone then has not become that since, though now it seems so."""
+        self.places = [(path, reason) for path, reason in self.places if path.key not in then.single]
+        self.owned -= set(then.single)
+        self.add(then)
+
     def add(self, other: Kept) -> None:
         """What another has to stay stays too; what is known already keeps its reason."""
         known = {path.key for path, _ in self.places}

@@ -23,5 +23,5 @@ def look_beforehand(here: Here) -> Beforehand:
 def settle_beforehand(here: Here, case: Case) -> Beforehand:
     """What was noted when the case began; nothing if an earlier release began it. What had to stay then stays."""
     noted = read_beforehand(case)
-    here.guard.kept.add(noted.kept(here.workstation.style))
+    here.guard.kept.settle(noted.kept(here.workstation.style))
     return noted

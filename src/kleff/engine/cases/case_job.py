@@ -18,6 +18,7 @@ from kleff.case.record.effect import Journaled, load
 from kleff.case.record.folder import Case, check_belongs, check_unmarked, open_case
 from kleff.case.record.unfinished import lock
 from kleff.case.undo import Undone, can_be_tried_again, undo_case
+from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.restore import Restorer, restoring_of
 from kleff.engine.cases.rows import Row, rows
@@ -127,6 +128,7 @@ def verify_case(job: Opened) -> Verification:
     """Look again, with what the case knows."""
     here = job.context()
     with open_case(job.folder()) as case:
+        settle_beforehand(here, case)
         known = known_of(case, here)
     return verify(here, known)
 

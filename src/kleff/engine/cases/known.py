@@ -12,12 +12,14 @@ from kleff.case.programs import said
 from kleff.case.record.beforehand import Beforehand, read_beforehand
 from kleff.case.record.folder import Case
 from kleff.engine.cases.rows import Row, rows
-from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, STAYS, Finding
+from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, NOT_READ, STAYS, Finding
 from kleff.engine.running import Brought
 from kleff.engine.verify import FromCase
+from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import FAILED, UNKNOWN, WAITING
 from kleff.objects.base.here import Here
 from kleff.objects.base.noting import keys_in, paths_in
+from kleff.objects.base.own import where
 from kleff.registry.registry import KeyRef
 from kleff.workstation.identity import key_id, path_id
 from kleff.workstation.paths import WPath, from_raw
@@ -57,7 +59,7 @@ def _harmed(case: Case, here: Here) -> Iterator[Finding]:
 def _brought(case: Case, noted: Beforehand, here: Here) -> Brought:
     style = here.workstation.style
     places = [place for clue in noted.clues if clue.how in ITS_OWN for place in [from_raw(style, clue.place.path)] if _may_go(place, here)]
-    files = [p for record in noted.packages for _, text in record.paths if (p := here.workstation.files.path(text))]
+    files = [p for record in noted.packages for _, text in record.paths if (p := where(text, here))]
     units = [(pattern, record.name) for record in noted.packages for pattern in record.service_patterns]
     return Brought(places, frozenset(p.key for p in files), units, case.id)
 
@@ -92,7 +94,12 @@ def _key(key: KeyRef, reason: str) -> Finding:
 def _there(place: WPath, reason: str, here: Here) -> Iterator[Finding]:
     """A place that is there, unless it is the system's, everybody's, or a package's that stays."""
     files, packages = here.workstation.files, here.workstation.packages
-    if files.look(place) is None:
+    try:
+        place = files.resolve(place).path
+        if files.look(place) is None:
+            return
+    except (OSError, LinkOnTheWay):
+        yield Finding(state=NOT_READ, kind="paths", target=str(place), about=[path_id(place)], reason=reason, phase="delete")
         return
     kept = here.guard.stays(place)
     if kept or (_may_go(place, here) and not (packages and packages.owners([place], below=False))):

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from kleff.errors import LinkOnTheWay
 from kleff.objects.base.here import Here
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
@@ -55,7 +56,7 @@ def note_opened(running: Sequence[Process], here: Here, noted: Beforehand) -> No
         assert facet is not None
         for text in facet.opened(process):
             path = files.path(text)
-            if path is not None and not _common(text) and files.look(path) is not None:
+            if path is not None and not _common(text) and _is_there(path, here):
                 noted.add(path, "open in", process.name)
 
 
@@ -69,10 +70,9 @@ def note_named(file: WPath | None, here: Here, noted: Beforehand) -> None:
 
 def note_values(name: str, tree: RegKey, here: Here, noted: Beforehand) -> None:
     """What the values of a key, and of all below it, name of paths that are there."""
-    files = here.workstation.files
     for value in tree.values.values():
         for path in _paths(value.text, here):
-            if files.look(path) is not None:
+            if _is_there(path, here):
                 noted.add(path, "named in", name)
     for below in tree.keys.values():
         note_values(f"{name}\\{below.name}", below, here, noted)
@@ -111,9 +111,18 @@ def paths_in(text: str, here: Here) -> Iterator[WPath]:
         while " " in candidates[-1].rpartition("\\")[2]:
             candidates.append(candidates[-1].rpartition(" ")[0])
         paths = (files.path(c.rstrip("./ \\")) for c in candidates if not _common(c))
-        there = next((p for p in paths if p is not None and p.parts and files.look(p) is not None), None)
+        there = next((p for p in paths if p is not None and p.parts and _is_there(p, here)), None)
         if there is not None:
             yield there
+
+
+def _is_there(path: WPath, here: Here) -> bool:
+    """Whether there is anything; what cannot be looked at may be."""
+    files = here.workstation.files
+    try:
+        return files.look(files.resolve(path).path) is not None
+    except (OSError, LinkOnTheWay):
+        return True
 
 
 def keys_in(text: str, here: Here) -> Iterator[KeyRef]:

@@ -10,6 +10,7 @@ from msgspec import Meta
 
 from kleff.case.guard.guard import Target
 from kleff.case.guard.tables import LETTERS
+from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import REFUSED, Action
 from kleff.procedure.globs import is_glob, literal_count
 from kleff.texts import plural
@@ -42,6 +43,15 @@ def named_places(here: Here) -> list[WPath]:
     meant = [e for texts in here.procedure.places.values() for text in texts for e in here.resolver.expand(text)]
     found = [e.literal_path(style) for e in meant if not e.absent and not e.is_glob]
     return [p for p in found if p.parts and here.guard.check(Target(p, len(p.parts), 9)).ok]
+
+
+def where(text: str, here: Here) -> WPath | None:
+    """Where a path that somebody has written down leads, links on the way followed; as it is written if it cannot be looked at."""
+    path = here.workstation.files.path(text)
+    try:
+        return here.workstation.files.resolve(path).path if path is not None and path.parts else path
+    except (OSError, LinkOnTheWay):
+        return path
 
 
 def pattern_objection(pattern: str) -> str:
