@@ -37,17 +37,20 @@ class Bench:
         text = head + body + ("" if "[[evidence]]" in body else EVIDENCE[self.system])
         return Job(self.on.open(), parse(text.encode(), "sample.toml"))
 
-    def preview(self, body: str, *answers: str, **more: Any) -> Preview:
-        return self.job(body, **more).preview(answers)
+    def preview(self, body: str, *answers: str, holders: Sequence[str] = (), **more: Any) -> Preview:
+        job = self.job(body, **more)
+        return job.with_options(replace(job.options, stop_holders=frozenset(holders))).preview(answers)
 
     def plan(self, body: str, *answers: str, phase: str = "", **more: Any) -> list[Action]:
         """The actions of a procedure, of one phase if it is named."""
         return [a for a in self.preview(body, *answers, **more).plan.actions if phase in ("", a.phase)]
 
-    def run(self, body: str, *answers: str, without: dict[str, str] | None = None, **more: Any) -> tuple[Job, Ended]:
+    def run(
+        self, body: str, *answers: str, without: dict[str, str] | None = None, holders: Sequence[str] = (), **more: Any
+    ) -> tuple[Job, Ended]:
         """Run it; returns the job of the case."""
         job = self.job(body, **more)
-        job = job.with_options(replace(job.options, without_backup=without or {}))
+        job = job.with_options(replace(job.options, without_backup=without or {}, stop_holders=frozenset(holders)))
         folder, ended = job.run(job.preview(answers, compared=False), self.folder / "cases")
         return self.again(job, folder), ended
 

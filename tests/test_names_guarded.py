@@ -89,8 +89,9 @@ def test_another_s_of_the_same_name_is_left(folder: Path) -> None:
     bench.on.api.add(run, Planner=rf'"{HOE}\planner.exe" /tray', Rota=rf'"{other}" /tray')
     tasks = [Task(r"\Hoe\nightly", rf'"{HOE}\planner.exe"', True), Task(r"\Alder\nightly", rf'"{other}"', True)]
     body = "[[stop]]\nprocess = 'planner.exe'\n[[stop]]\nstartup = 'planner.exe'\n[[stop]]\ntask = 'planner.exe'\n"
-    for known, rest in ((delete(HOE), {other}), ("", set())):
-        planned = bench.plan(body + known, phase="stop")
+    places = f"[places]\nprogram = ['{HOE}']\n"
+    for known, rest in ((places, {other}), ("", set())):
+        planned = bench.plan(known + body + delete(HOE), phase="stop")
         assert [a.items for a in planned if a.kind == "process"] == [3 - len(rest)]
         assert ("left alone" in str([a.shows for a in planned])) == bool(rest)
         starts = states([a for a in planned if a.kind == "startup"])
@@ -100,13 +101,13 @@ def test_another_s_of_the_same_name_is_left(folder: Path) -> None:
 
     workstation = bench.on.open()
     workstation.tasks = type("Tasks", (), {"all": lambda self: tasks})()
-    job = bench.job(body + delete(HOE))
+    job = bench.job(places + body + delete(HOE))
     from dataclasses import replace
 
     planned = [a for a in replace(job, workstation=workstation).preview().plan.actions if a.kind == "task"]
     assert TaskKind.names == ("task",)
     assert [(a.state, a.target) for a in planned] == [("to do", r"task \Hoe\nightly"), ("kept", r"task \Alder\nightly")]
-    _, ended = bench.run("[[stop]]\nprocess = 'planner.exe'\n" + delete(HOE))
+    _, ended = bench.run(places + "[[stop]]\nprocess = 'planner.exe'\n" + delete(HOE))
     assert [p.path for p in bench.on.processes.running] == [other]
     assert ended.clean, ended.verification.open
 

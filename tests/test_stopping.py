@@ -153,12 +153,12 @@ def test_what_still_has_files_open(kleff: Kleff, lab: Path, garden: Path, tmp_pa
     file = procedure(tmp_path / "p.toml", "[places]\nprogram = ['C:\\Windows']\n" + GARDEN)
     shown = kleff("preview", file, "--on", f"lab:{lab}").out
     assert "explorer.exe" not in shown, "what runs from a place of the system's own is nobody's holder"
-    assert "no step stops it; --stop-holders does" in shown
+    assert "no step stops it;  --stop-holder viewer.exe  does" in shown
     done = kleff("run", file, "--on", f"lab:{lab}", "--yes")
     assert r"still open: C:\Garden\seed.txt, by viewer.exe, number" in done.err
     assert "viewer.exe" in names(lab)
     kleff("undo", kleff.case(), "--yes")
-    kleff("run", file, "--on", f"lab:{lab}", "--yes", "--stop-holders")
+    kleff("run", file, "--on", f"lab:{lab}", "--yes", "--stop-holder", "viewer.exe")
     assert "viewer.exe" not in names(lab)
     assert kleff("preview", file, "--on", f"lab:{lab}", "--json").json()["holders"] == []
 

@@ -40,16 +40,25 @@ def agree_to_synced(here: Here, plan: Plan) -> bool:
     return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
-def offer_to_stop(plan: Plan) -> bool:
-    """Whether what still has files open, and no step stops, is to be ended too."""
+def choose_holders(plan: Plan) -> set[str]:
+    """Which of the programs that hold files open, and that no step stops, are to be ended: their numbers."""
     left = [h for h in plan.holders if not h.stopped]
     if not left:
-        return False
+        return set()
     print("\nStill open, and no step stops it:", file=sys.stderr)
-    for holder in left:
-        print(plain_lines(f"  {holder.path}  by  {holder.line}"), file=sys.stderr)
-    print("End these too, before anything is removed? [y/N] ", end="", file=sys.stderr, flush=True)
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
+    for place, holder in enumerate(left, 1):
+        session = "" if holder.may_be_stopped else "  (the system's own; it is not ended)"
+        print(plain_lines(f"  {place}  {holder.line}  holds {holder.path}{session}"), file=sys.stderr)
+    free = [h for h in left if h.may_be_stopped]
+    while free:
+        question = "End which of them, before anything is removed? Places or names, with commas; Enter for none: "
+        print(question, end="", file=sys.stderr, flush=True)
+        words = {word.strip() for word in sys.stdin.readline().split(",")} - {""}
+        meant = {word: [h for n, h in enumerate(left, 1) if h in free and word.lower() in (str(n), h.name.lower())] for word in words}
+        if all(meant.values()):
+            return {str(h.number) for found in meant.values() for h in found}
+        print(plain_lines(f"not one of them: {', '.join(sorted(w for w, found in meant.items() if not found))}"), file=sys.stderr)
+    return set()
 
 
 def confirm_manual(here: Here, plan: Plan, technician: str) -> None:

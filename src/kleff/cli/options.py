@@ -71,7 +71,10 @@ ConfirmedOption = Annotated[
     list[str] | None, typer.Option("--confirmed", metavar="ID", help="This manual step has been done; may be given more than once.")
 ]
 HoldersOption = Annotated[
-    bool, typer.Option("--stop-holders", help="End what still has files of the product open before anything is removed.")
+    list[str] | None,
+    typer.Option(
+        "--stop-holder", metavar="NAME", help="End this program, which holds the product's files open (name or number). May be given again."
+    ),
 ]
 PassphraseOption = Annotated[
     bool, typer.Option("--passphrase", help="Lock the bag with a passphrase (asked for; needs the extra kleff[secure]).")

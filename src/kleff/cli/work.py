@@ -57,7 +57,7 @@ def run(
     without_backup: WithoutOption = None,
     because: BecauseOption = "",
     confirmed: ConfirmedOption = None,
-    stop_holders: HoldersOption = False,
+    stop_holder: HoldersOption = None,
     without_evidence: EvidenceOption = False,
     secret_fd: SecretOption = None,
     passphrase: PassphraseOption = False,
@@ -76,7 +76,7 @@ def run(
 
     check_named(on, yes)
     said = {name: confirmation(technician) for name in confirmed or []}
-    options = Options(spare.mode, frozenset(waive or []), said, stop_holders, left_out(without_backup, because))
+    options = Options(spare.mode, frozenset(waive or []), said, frozenset(stop_holder or []), left_out(without_backup, because))
     job = open_job(procedure, on, library, options, given_secrets(secret_fd))
     job.library.check_sources(job.library.find(procedure), job.workstation)
     job.check_begin()
@@ -126,15 +126,18 @@ def _settled_on_terminal(made: Preview, technician: str) -> Preview:
     Raises:
         Refused: a manual step is not done.
     """
-    from kleff.cli.manual import agree_to_synced, confirm_manual, offer_to_stop
+    from kleff.cli.manual import agree_to_synced, choose_holders, confirm_manual
+    from kleff.engine.plan import make_plan
     from kleff.engine.readiness import SYNCED
 
-    here, plan = made.here, made.plan
-    confirm_manual(here, plan, technician)
-    if agree_to_synced(here, plan):
+    here = made.here
+    chosen = set() if here.options.stop_holders else choose_holders(made.plan)
+    if chosen:
+        here = here.with_options(stop_holders=frozenset(chosen))
+        made = replace(made, here=here, plan=make_plan(here))
+    confirm_manual(here, made.plan, technician)
+    if agree_to_synced(here, made.plan):
         here = here.with_options(waived=here.options.waived | {SYNCED})
-    if not here.options.stop_holders and offer_to_stop(plan):
-        here = here.with_options(stop_holders=True)
     return replace(made, here=here)
 
 
@@ -179,7 +182,6 @@ def resume(
     skip: Annotated[int, typer.Option("--skip", metavar="ACTION", help="Go past this action.", show_default=False)] = 0,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it is skipped.", show_default=False)] = "",
     confirmed: ConfirmedOption = None,
-    stop_holders: HoldersOption = False,
     secret_fd: SecretOption = None,
     quiet: QuietOption = False,
     json: JsonOption = False,
@@ -195,7 +197,7 @@ def resume(
     if bool(skip) != bool(because.strip()):
         raise UsageError("--skip and --because belong together", remedy="kleff resume CASE --skip ACTION --because TEXT")
     job = Job.of_case(find_case(case, cases or default_cases()))
-    options = replace(job.options, stop_holders=stop_holders, confirmed={name: confirmation("") for name in confirmed or []})
+    options = replace(job.options, confirmed={name: confirmation("") for name in confirmed or []})
     job = replace(job, options=options, secrets=given_secrets(secret_fd))
     with watching(quiet) as progress:
         ended = job.resume(skip, because, progress)

@@ -112,7 +112,9 @@ def _own_places(here: Here) -> OwnPlaces:
     """Where the product is: what the procedure calls its places, what is deleted, what its registration tells."""
     claimed = claimed_by(here, going_steps(here, "uninstall", "purge", "delete"))
     whole = [target.path for target, whole in claimed.targets if whole]
-    return OwnPlaces((*named_places(here), *whole, *claimed.folders), frozenset(path.key for path in claimed.files))
+    named = named_places(here)
+    known = bool(named or claimed.folders or claimed.files)
+    return OwnPlaces((*named, *whole, *claimed.folders), frozenset(path.key for path in claimed.files), known)
 
 
 def _keep_named(here: Here, kept: Kept) -> None:

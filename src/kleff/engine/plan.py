@@ -9,7 +9,6 @@ from datetime import UTC, datetime
 import msgspec
 
 from kleff.engine.context import steps_here
-from kleff.engine.holders import Holder, planned_holders
 from kleff.engine.systems import elsewhere
 from kleff.engine.totals import Totals, totals_of
 from kleff.errors import LinkOnTheWay
@@ -17,6 +16,7 @@ from kleff.objects.base.action import ABSENT, KEPT, REFUSED, SKIPPED, TO_DO, UNK
 from kleff.objects.base.checking import plan_condition
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
+from kleff.objects.holders import Holder, planned_holders
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration

@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 
 from kleff.case.guard.guard import AREA
 from kleff.engine.finding import LEFT, Finding
-from kleff.objects.base.action import KEPT, REFUSED, Action
+from kleff.objects.base.action import Action
 from kleff.objects.base.here import Here
-from kleff.objects.base.own import named_places, where
+from kleff.objects.base.own import own_places, where
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Process
@@ -30,14 +30,6 @@ class Brought:
     files: frozenset[tuple[str, tuple[str, ...]]] = frozenset()
     units: list[tuple[str, str]] = field(default_factory=list)
     case: str = ""
-
-
-def own_places(here: Here, actions: Sequence[Action]) -> list[WPath]:
-    """The product's places, as far as they may be removed, and what steps delete, whether it is there or not."""
-    style = here.workstation.style
-    # Of a folder in which something stays, the rest is the product's.
-    going = (a.path(style) for a in actions if a.phase == "delete" and (a.stays or a.state not in (KEPT, REFUSED)))
-    return [*named_places(here), *(p for p in going if p is not None and p.parts)]
 
 
 def still_running(here: Here, actions: Sequence[Action], brought: Brought) -> Iterator[Finding]:

@@ -5,6 +5,7 @@ from kleff.objects.commands.kind import CommandKind, CommandMissingKind
 from kleff.objects.drivers import DriverKind
 from kleff.objects.entries import EntryKind
 from kleff.objects.facts import FactKind, PackagesKind
+from kleff.objects.holders import HolderKind
 from kleff.objects.keys.kind import KeyKind, ValueKind
 from kleff.objects.manual import ManualKind
 from kleff.objects.packages import PackageKind
@@ -19,6 +20,6 @@ from kleff.objects.units import UnitKind
 
 register(
     PathKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(), CommandMissingKind(),
-    FactKind(), DriverKind(), PackagesKind(), ManualKind(), RescueKind(), WindowKind(), PortKind(), TaskKind(), StartupKind(),
+    FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(), TaskKind(), StartupKind(),
     UnitKind(), *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

@@ -13,6 +13,7 @@ from kleff.report.lines import Page
 from kleff.report.making import finding_info, thing_info
 from kleff.report.sections import sections
 from kleff.texts import plain, seconds
+from kleff.workstation.things import without_commands
 
 
 def report_document(case: Case) -> ReportDocument:
@@ -31,7 +32,7 @@ def report_document(case: Case) -> ReportDocument:
         ],
         clean=None if result is None else result.clean,
         findings=[] if result is None else [finding_info(f, style) for f in result.findings],
-        events=[EventInfo(at=at, text=text) for at, text in case.journal.events()],
+        events=[EventInfo(at=at, text=without_commands(text)) for at, text in case.journal.events()],
     )
 
 

@@ -11,8 +11,8 @@ from typing import Any, Literal
 import msgspec
 
 from kleff.engine.choices import Choice
-from kleff.engine.holders import Holder
 from kleff.engine.totals import Totals
+from kleff.objects.holders import Holder
 from kleff.report.parts import ActionInfo, FindingInfo, ProductInfo, SightingInfo, ThingInfo, WorkstationInfo
 from kleff.texts import plain_all
 

@@ -11,6 +11,7 @@ from kleff.engine.survey import Survey
 from kleff.objects.base.action import NOTHING_TO_UNDO, TO_DO, Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import kind_of, much
+from kleff.objects.holders import Holder
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.load import Procedure
 from kleff.report.lines import STATE_TONES, Page
@@ -22,6 +23,7 @@ PHASES = {
     "before": "Before anything is done",
     "backup": "Save",
     "stop": "Stop",
+    "holders": "End what holds files open",
     "rescue": "Rescue: people's own documents inside places that will be deleted",
     "uninstall": "Uninstall",
     "purge": "Purge packages",
@@ -106,8 +108,7 @@ def preview_page(here: Here, plan: Plan, asked: list[Choice] | None = None) -> P
     if plan.holders:
         page.head("Open now")
         for holder in plan.holders:
-            how = "stopped by a step" if holder.stopped else "no step stops it; --stop-holders does"
-            page.row((f"  {holder.path}", "plain"), (f"   {how}", "dim" if holder.stopped else "warn"))
+            page.row((f"  {holder.path}", "plain"), (f"   {_how_stopped(holder)}", "dim" if holder.stopped else "warn"))
             page.add(f"      {holder.line}", "dim")
     for phase, in_phase in groupby(plan.actions, key=lambda a: a.phase):
         page.head(PHASES[phase])
@@ -124,6 +125,12 @@ def preview_page(here: Here, plan: Plan, asked: list[Choice] | None = None) -> P
 def _only_others(here: Here) -> str:
     """Other versions are here, and are not what the procedure is for."""
     return f", in the versions it touches ({here.procedure.product.versions})" if here.procedure.product.versions else ""
+
+
+def _how_stopped(holder: Holder) -> str:
+    if holder.stopped:
+        return "stopped by a step"
+    return f"no step stops it;  --stop-holder {holder.name}  does" if holder.may_be_stopped else "the system's own; it is not ended"
 
 
 def _choice(page: Page, choice: Choice) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -53,9 +54,16 @@ class Process:
 
 
 def line_of(process: Process) -> str:
-    """A process for people, with its command line."""
-    who = f" of {process.account}" if process.account else ""
-    return f"{process.name}, number {process.pid}{who}: {' '.join(process.command)}"
+    """A process for people; never its command line, which may hold what is nobody else's business."""
+    return f"{process.name}, number {process.pid}{f' of {process.account}' if process.account else ''}"
+
+
+def without_commands(text: str) -> str:
+    """A text of a case of the first release, in which a process stands with its command line, without that and what follows."""
+    found = re.match(r"(.*?, number \d+(?: of [^:;)]+)?): ", text, re.DOTALL)
+    if found is None:
+        return text
+    return found[1] + ")" * (found[1].count("(") > found[1].count(")"))
 
 
 @dataclass(frozen=True)

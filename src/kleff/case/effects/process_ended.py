@@ -13,7 +13,7 @@ from kleff.case.record.effect import Journaled
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.facets import Processes, with_children
-from kleff.workstation.things import Process, line_of
+from kleff.workstation.things import Process, line_of, without_commands
 
 GRACE = 5.0  # seconds a process has to go after it was ended
 
@@ -27,10 +27,10 @@ class ProcessEnded(Effect, kw_only=True, frozen=True, omit_defaults=True):
     processes: list[str] = []
 
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
-        return TakenBack("noted", f"{self.what_} was ended; start it again if it is wanted")
+        return TakenBack("noted", f"{without_commands(self.what_)} was ended; start it again if it is wanted")
 
     def what(self, one: Journaled, style: PathStyle) -> str:
-        return self.what_
+        return without_commands(self.what_)
 
 
 def end_processes(hands: Hands, action: int, what: str, victims: list[Process], within: float) -> bool:

@@ -10,7 +10,6 @@ from kleff.case.bag.bag import Bag
 from kleff.case.bag.encryption import BagKey
 from kleff.case.effects.base import effect_of, reconcile
 from kleff.case.effects.package_removed import clear_up
-from kleff.case.effects.process_ended import end_processes
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
 from kleff.engine.cases.again import about, look_again
@@ -18,21 +17,19 @@ from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.finding import LEFT, Verification
-from kleff.engine.holders import held_open
 from kleff.engine.plan import REMOVING
 from kleff.engine.verify import verify
 from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, WAITING, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Does, Joins, able, kind_of
+from kleff.objects.holders import held_open
 from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.progress import Progress
-from kleff.workstation.facets import with_children
 from kleff.workstation.things import line_of
 
 PASSES = 3
-WITHIN = 10.0  # seconds that a program which holds something open may take to close by itself
 TOGETHER = 100  # actions that may share their flushes
 PROGRAMS = ("uninstall", "purge")  # after which `restart = "always"` wants one
 
@@ -137,7 +134,7 @@ class Runner:
         """Do several actions that share their flushes. Returns the numbers of those that are done."""
         self._check_stop()
         self._seal(group[0].action)
-        self._end_holders(group[0].action)
+        self._tell_holders(group[0].action)
         joining = able(kind_of(group[0].action.kind), Joins)
         outcomes = joining.together([(r.action, self._step(r.action)) for r in group], self.work) if joining else {}
         if len(outcomes) < len(group):
@@ -164,7 +161,7 @@ class Runner:
             return
         if action.phase in REMOVING:
             self._seal(action)
-            self._end_holders(action)
+            self._tell_holders(action)
         if row.state == KEPT:
             self.progress.act(action.number, f"look again at {action.target}")
         else:
@@ -237,21 +234,12 @@ class Runner:
         self.work.bag.seal()
         self.case.journal.tell("the bag was sealed and read back")
 
-    def _end_holders(self, action: Action) -> None:
-        """Before the first thing is removed: what still has something of the product open is ended if that was agreed, else named."""
+    def _tell_holders(self, action: Action) -> None:
+        """Before the first thing is removed: what still has something of the product open is named, and left."""
         if self._looked_for_holders:
             return
         self._looked_for_holders = True
-        found = held_open(self.here, [r.action for r in rows(self.case)])
-        facet = self.here.workstation.processes
-        if not found or facet is None:
-            return
-        if self.here.options.stop_holders:
-            victims = with_children([p for p, _ in found], facet)
-            what = f"what held the product's files open ({'; '.join(line_of(p) for p, _ in found)})"
-            end_processes(self.hands, action.number, what, victims, WITHIN)
-            return
-        for process, path in found:
+        for process, path in held_open(self.here, [r.action for r in rows(self.case)]):
             text = f"still open: {path}, by {line_of(process)}"
             self.progress.say(f"     {text}")
             self.case.journal.tell(text)

@@ -34,14 +34,14 @@ class Options:
         spare: what is taken before an outside program removes something.
         waived: conditions that are gone on without.
         confirmed: manual steps that are done, by their id, and who says so.
-        stop_holders: end what still has files of the product open.
+        stop_holders: names or numbers of programs that hold the product's files open and are to be ended.
         without_backup: labels of backups that are gone on without, and why.
     """
 
     spare: SpareMode = "links"
     waived: frozenset[str] = frozenset()
     confirmed: dict[str, str] = field(default_factory=dict)
-    stop_holders: bool = False
+    stop_holders: frozenset[str] = frozenset()
     without_backup: dict[str, str] = field(default_factory=dict)
 
 

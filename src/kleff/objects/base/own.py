@@ -11,7 +11,7 @@ from msgspec import Meta
 from kleff.case.guard.guard import Target
 from kleff.case.guard.tables import LETTERS
 from kleff.errors import LinkOnTheWay
-from kleff.objects.base.action import REFUSED, Action
+from kleff.objects.base.action import KEPT, REFUSED, Action
 from kleff.procedure.globs import is_glob, literal_count
 from kleff.texts import plural
 from kleff.workstation.paths import WPath
@@ -25,14 +25,19 @@ AT_MOST = 50
 
 @dataclass(frozen=True)
 class OwnPlaces:
-    """The product's places: folders with all that lies in them, and single files by their key."""
+    """The product's places: folders with all that lies in them, and single files by their key.
+
+    Attributes:
+        known: where its programs lie is known, by `[places]` or its registration; what steps delete is not all of it.
+    """
 
     folders: tuple[WPath, ...] = ()
     files: frozenset[tuple[str, tuple[str, ...]]] = frozenset()
+    known: bool = False
 
     def lacks(self, path: WPath | None) -> bool:
         """Whether a path is known to lie elsewhere; False where nothing is known."""
-        if path is None or not (self.folders or self.files):
+        if path is None or not self.known:
             return False
         return path.key not in self.files and not any(folder.holds(path) for folder in self.folders)
 
@@ -43,6 +48,14 @@ def named_places(here: Here) -> list[WPath]:
     meant = [e for texts in here.procedure.places.values() for text in texts for e in here.resolver.expand(text)]
     found = [e.literal_path(style) for e in meant if not e.absent and not e.is_glob]
     return [p for p in found if p.parts and here.guard.check(Target(p, len(p.parts), 9)).ok]
+
+
+def own_places(here: Here, actions: Sequence[Action]) -> list[WPath]:
+    """The product's places, as far as they may be removed, and what steps delete, whether it is there or not."""
+    style = here.workstation.style
+    # Of a folder in which something stays, the rest is the product's.
+    going = (a.path(style) for a in actions if a.phase == "delete" and (a.stays or a.state not in (KEPT, REFUSED)))
+    return [*named_places(here), *(p for p in going if p is not None and p.parts)]
 
 
 def where(text: str, here: Here) -> WPath | None:

@@ -43,10 +43,12 @@ class MemoryProcesses:
     stubborn: set[int] = field(default_factory=set)
     _numbers: Iterator[int] = field(default_factory=lambda: itertools.count(SELF + 1))
 
-    def add(self, name: str, path: str, account: str = "", opens: Sequence[str] = (), stubborn: bool = False) -> Process:
+    def add(
+        self, name: str, path: str, account: str = "", opens: Sequence[str] = (), stubborn: bool = False, arguments: Sequence[str] = ()
+    ) -> Process:
         """A program that runs; a stubborn one does not close when it is asked to."""
         pid = next(self._numbers)
-        process = Process(pid, float(pid), name, path, (path,), 1, account)
+        process = Process(pid, float(pid), name, path, (path, *arguments), 1, account)
         self.running.append(process)
         self.opens[pid] = list(opens)
         if stubborn:
