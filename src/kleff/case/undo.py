@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from kleff.case.discard import drop_spares
 from kleff.case.effects.base import TakenBack, effect_of, reconcile, stays
 from kleff.case.hands import Hands
+from kleff.case.owners import settle_owners
+from kleff.case.record.beforehand import read_beforehand
 from kleff.case.record.effect import Journaled
 from kleff.errors import DamagedCase, KleffError, Refused
 from kleff.texts import plural
@@ -66,6 +68,8 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
             result.notes += [back.note] if back.note else []
         else:
             result.stays.append(back.note)
+    back_again = [e for e in case.journal.effects() if e.state == "undone"]
+    result.stays += settle_owners(hands, back_again, read_beforehand(case).numbers)
     drop_spares(hands)
     hands.area.clear(hands.areas())
     if only is None:

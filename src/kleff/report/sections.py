@@ -17,7 +17,9 @@ BAG_STATES = {"sealed": "", "discarded": " (deleted since)"}
 
 def sections(case: Case, found: list[Row], result: Verification | None) -> list[tuple[str, list[tuple[str, str]]]]:
     """(title, lines with their tone) of what there is to tell; empty sections are left out."""
-    by_phase = {p: [r for r in found if r.action.phase == p and r.state == DONE] for p in ("backup", "stop", "uninstall", "purge")}
+    by_phase = {
+        p: [r for r in found if r.action.phase == p and r.state == DONE] for p in ("backup", "stop", "holders", "uninstall", "purge")
+    }
     deleted = [r for r in found if r.action.phase == "delete" and r.state == DONE]
     before = [r for r in found if r.action.phase == "before" and r.state in (DONE, SKIPPED)]
     by_hand = [r for r in found if r.action.phase == "after" and r.state == MANUAL]
@@ -29,6 +31,7 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
         ),
         ("Rescued", _lines([r for r in found if r.action.phase == "rescue" and r.state == DONE])),
         ("Stopped", _lines(by_phase["stop"])),
+        ("Ended, since they held files open", _lines(by_phase["holders"])),
         ("Uninstalled", _lines(by_phase["uninstall"] + by_phase["purge"])),
         *_deleted(case, [r for r in deleted if r.items]),
         ("Gone before their turn came", _lines([r for r in deleted if not r.items])),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import ClassVar, NamedTuple
 
 from kleff.case.hands import Hands
@@ -72,6 +73,12 @@ class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
     def came_from(self, one: Journaled, style: PathStyle) -> WPath | None:
         """The place that something was taken from, in which other effects may have been."""
         return None
+
+    def gave_back(self, one: Journaled, hands: Hands) -> Iterator[tuple[WPath, bool]]:
+        """Once it is taken back: the paths that stand again by that, each with all below it, or alone."""
+        place = self.came_from(one, hands.workstation.style)
+        if place is not None:
+            yield place, True
 
     def weight(self) -> int:
         """How many items taking it back concerns, for progress."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from base64 import b64decode, b64encode
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Literal
 
 from msgspec import Struct, field
@@ -48,6 +48,10 @@ class Spared(Effect, kw_only=True, frozen=True, omit_defaults=True):
 
     def areas(self, place: bytes, files: FileTree) -> list[WPath]:
         return [files.from_raw(b64decode(area)) for area in self.areas_]
+
+    def gave_back(self, one: Journaled, hands: Hands) -> Iterator[tuple[WPath, bool]]:
+        for kept in spare_of(hands, one.id).index(self.index).things if self.index else []:
+            yield hands.workstation.files.from_raw(b64decode(kept.path)), False
 
     def happened(self, one: Journaled, hands: Hands) -> bool:
         """Believed from the moment its spare was complete: better one comparison too many."""

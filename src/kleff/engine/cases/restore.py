@@ -12,8 +12,10 @@ from kleff.case.bag.encryption import BagKey
 from kleff.case.bag.index import SavedItem
 from kleff.case.bag.opened import SavedBag, Unlock, check_harmless, open_bag
 from kleff.case.effects.placed import Placed
+from kleff.case.record.beforehand import read_beforehand
 from kleff.case.record.effect import dump, load
-from kleff.case.record.folder import Case
+from kleff.case.record.folder import Case, open_case
+from kleff.case.renumbering import Renumbering, renumbering
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.cases.run import Runner
 from kleff.engine.finding import LEFT, Finding, Verification
@@ -149,7 +151,15 @@ def restoring_of(case: Case, here: Here, unlock: Unlock) -> Restoring:
         raise Refused("the bag is another than the one that was agreed on", where=str(bag.folder), remedy=f"kleff undo {case.folder}")
     if not told.own:
         check_harmless(bag)
-    return Restoring(here, bag, told.own, told.to, told.replace)
+    return Restoring(here, bag, told.own, told.to, told.replace, changed_since(bag, told.own, here))
+
+
+def changed_since(bag: SavedBag, own: bool, here: Here) -> Renumbering:
+    """Which numbers mean somebody else since a bag of this workstation was made; of one from elsewhere no numbers are taken."""
+    if not own:
+        return Renumbering()
+    with open_case(bag.folder.parent) as case:
+        return renumbering(read_beforehand(case).numbers, here.workstation.accounts.numbers())
 
 
 class Restorer(Runner):

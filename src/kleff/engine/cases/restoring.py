@@ -9,7 +9,7 @@ from pathlib import Path
 from kleff.case.bag.opened import SavedBag, check_harmless, open_bag
 from kleff.case.record.folder import open_case
 from kleff.engine.cases.case_job import procedure_of, unlock_with, workstation_of
-from kleff.engine.cases.restore import Restorer, Wanted, agreed, check_room, check_wanted, plan_restore
+from kleff.engine.cases.restore import Restorer, Wanted, agreed, changed_since, check_room, check_wanted, plan_restore
 from kleff.engine.cases.run import Ended
 from kleff.engine.library import Library, load
 from kleff.engine.opening import Opened, Ticket
@@ -128,7 +128,7 @@ def make_restore_plan(job: Opened, bag: SavedBag, own: bool, wanted: Wanted, to:
     job.check_begin()
     here = replace(job, answers=None).context({})
     check_wanted(bag, wanted, to, here)
-    restoring = Restoring(here, bag, own, to, replacing)
+    restoring = Restoring(here, bag, own, to, replacing, changed_since(bag, own, here))
     return RestorePlan(job, restoring, plan_restore(restoring, wanted))
 
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol, TypeVar, runtime_checkable
 
 import msgspec
 
+from kleff.case.renumbering import Renumbering
 from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.procedure.globs import fold
@@ -44,6 +45,7 @@ class Restoring:
         own: the bag was made on this very workstation, and nobody else could have changed it.
         to: account as saved -> account here, where they differ; "" for all.
         replace: set aside what stands there.
+        changed: which numbers of owners mean somebody else since the bag was made here.
     """
 
     here: Here
@@ -51,6 +53,7 @@ class Restoring:
     own: bool
     to: dict[str, str] = field(default_factory=dict)
     replace: bool = False
+    changed: Renumbering = field(default_factory=Renumbering)
 
     def account(self, item: SavedItem) -> Account | None:
         """Whose it is here; None if it is nobody's.

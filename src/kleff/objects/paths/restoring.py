@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 
@@ -111,7 +112,9 @@ def missing(item: SavedItem, restoring: Restoring, placed: Sequence[WPath]) -> l
     except (Nowhere, LinkOnTheWay, OSError) as error:
         return [f"{item.label}: {error}"]
     changed = [place for _, place, _ in decision.conflicts if any(top.holds(place) for top in placed)]
-    return [f"{top.place} is not there" for top in decision.tops.values()] + [f"{place} is not what was saved" for place in changed]
+    gone = [f"{top.place} is not there" for top in decision.tops.values()] + [f"{place} is not what was saved" for place in changed]
+    lost = Counter(n for m in item.members for n in restoring.changed.lost(m.uid, m.gid)) if placed and not item.account else Counter()
+    return gone + [f"{name} is not here any more: {plural(n, 'thing')} of it belong to the administrator now" for name, n in lost.items()]
 
 
 def _common(places: list[WPath]) -> WPath | None:
@@ -205,7 +208,7 @@ def _owner_rule(account: Account | None, restoring: Restoring) -> Callable[[Memb
     def owner(member: Member) -> Owner:
         """On its own workstation what was nobody's in particular keeps its owner; else it is the account's, or the administrator's."""
         if own is None or (account is None and restoring.own):
-            return own and (member.uid, member.gid)
+            return own and restoring.changed.owner(member.uid, member.gid)
         return own
 
     return owner
