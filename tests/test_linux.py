@@ -184,14 +184,16 @@ def test_what_went_otherwise_is_not_brought_back(kleff: Kleff, tmp_path: Path) -
 
 
 def test_a_package_that_cannot_be_put_back_at_once(kleff: Kleff, tmp_path: Path) -> None:
-    """What it depends on has gone since: dpkg says so; once that is back, undo is called again and ends as if nothing had been."""
+    """What it depends on has gone since: named before the first is unpacked; once that is back, undo ends as if nothing had been."""
     top = installed_tree(tmp_path, scripts=False)
     write(top / "etc/brindlewort-bridge/bridge.conf", "listen = 0.0.0.0\n")
     before, said = tree(top), known(top)
     kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes", code=4)
     dpkg(top, "--purge", LIBRARY)
     done = kleff("undo", kleff.case(), "--yes", code=4)
-    assert "dpkg --configure ended with 1" in done.out
+    assert f"{BRIDGE} needs {LIBRARY}, which is not installed any more; nothing was begun" in done.out
+    assert dpkg(top, "--audit") == ""
+    assert BRIDGE not in states(top)
     dpkg(top, "-i", tmp_path / "debs" / f"{LIBRARY}.deb")
     newer = write(top / "etc/brindlewort-bridge/since.conf", "made in between")
     kleff("undo", kleff.case(), "--yes")
@@ -355,3 +357,44 @@ def test_this_machine(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> N
         subprocess.run(["dpkg", "--purge", BRIDGE, LIBRARY, NEIGHBOUR], capture_output=True)
         for path in ("/opt/brindlewort", "/var/lib/brindlewort-bridge", "/var/log/brindlewort-bridge", "/etc/brindlewort-bridge"):
             shutil.rmtree(path, ignore_errors=True)
+
+
+def test_marks_survive(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> None:
+    """Brought in for others, held: as before, also if somebody else has cleaned up the marks; a held one needs a word of its own."""
+    top = installed_tree(tmp_path, scripts=False)
+    of_x = "Package: x\nArchitecture: all\nAuto-Installed: 1\n\n"
+    marks = write(top / "var/lib/apt/extended_states", of_x.replace("Package: x", f"Package: {LIBRARY}") + of_x)
+    kleff("run", bridge_procedure, "--on", f"root:{top}", "--yes")
+    marks.write_text(of_x)
+    kleff("undo", kleff.case(), "--yes")
+    assert sorted(line for line in marks.read_text().splitlines() if line.startswith("Package")) == [f"Package: {LIBRARY}", "Package: x"]
+    subprocess.run(["dpkg", f"--root={top}", "--set-selections"], input=f"{BRIDGE} hold\n", text=True, check=True)
+    said = known(top)
+    file = procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"')
+    done = kleff("run", file, "--on", f"root:{top}", "--yes", code=3)
+    assert "put on hold by an administrator" in done.err
+    file = procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"\neven_if_held = true')
+    kleff("run", file, "--on", f"root:{top}", "--yes", code=4)
+    kleff("undo", kleff.case(), "--yes")
+    assert known(top) == said
+
+
+def test_what_packages_need() -> None:
+    """Versions, alternatives, what others provide, and what is built anew beside."""
+    from kleff.workstation.linux.dependencies import Present, lacking
+    from kleff.workstation.things import PackageRecord
+
+    def record(name: str, control: str) -> PackageRecord:
+        return PackageRecord(name=name, version="1.0", installed=True, control=control, members={}, paths=[], config_files=[], services=[])
+
+    def compare(a: str, b: str) -> int:
+        return (a > b) - (a < b)
+
+    present = Present({"a": "2", "b": "1"}, {"mail": {""}, "api": {"3"}})
+    for control, missing in {
+        "Depends: a": [], "Depends: a (>= 2), b (<< 2)": [], "Depends: a (>= 3)": ["a (>= 3)"], "Depends: c | a": [], "Depends: c": ["c"],
+        "Pre-Depends: c\nDepends: mail, api (>= 2)": ["c"], "Depends: api (>= 4)": ["api (>= 4)"], "Depends: mail (>= 1)": ["mail (>= 1)"],
+        "Depends: other (= 1.0)": [], "Depends: a:any,\n b": [], "Recommends: c": [], "": [],
+    }.items():  # fmt: skip
+        found = lacking([record("x", control), record("other", "")], present, compare)
+        assert [what for _, what in found] == missing, control

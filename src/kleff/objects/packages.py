@@ -45,6 +45,7 @@ class PackagePurge(_Package, kw_only=True, frozen=True):
 
     mode: Annotated[Literal["purge", "remove"], Meta(description="remove leaves the configuration files")] = "purge"
     at_most: AtMost = AT_MOST
+    even_if_held: Annotated[bool, Meta(description="also packages that an administrator has put on hold")] = False
 
 
 class PackageVerify(_Package, kw_only=True, frozen=True):
@@ -132,6 +133,9 @@ class PackageKind(Kind):
         important = [p.name for p in found if p.priority in SYSTEM_S_OWN]
         if important and action.state != REFUSED:
             action.state, action.reason = REFUSED, f"{', '.join(important)}: part of the system itself"
+        held = [p.name for p in found if p.held and not step.model.even_if_held]
+        if held and action.state != REFUSED:
+            refuse(action, f"{', '.join(held)}: put on hold by an administrator; the step may say  even_if_held = true")
         if action.state == REFUSED:
             return action
         essential = [p.name for p in found if p.essential]

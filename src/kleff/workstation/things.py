@@ -93,6 +93,7 @@ class Package:
         state: `installed`, or `config-files` if only its configuration is left.
         config_files: its configuration files, as absolute paths.
         broken: an installation or removal of it was cut off.
+        held: an administrator has said that it is to stay as it is.
         priority: how much the system needs it, as its distributor says.
     """
 
@@ -105,6 +106,7 @@ class Package:
     installed_size: int = 0
     broken: bool = False
     priority: str = ""
+    held: bool = False
 
 
 class ConfigFile(msgspec.Struct, kw_only=True):
@@ -123,6 +125,7 @@ class PackageRecord(msgspec.Struct, kw_only=True):
         control: its control paragraph; `members`: scripts, checksums and the like by name. Bytes that are no text as surrogates.
         paths: (as the package knows it, where it lies), in the package's own order.
         services: that it brings.
+        automatic: it was brought in for others; held: it is to stay as it is.
     """
 
     name: str
@@ -133,6 +136,8 @@ class PackageRecord(msgspec.Struct, kw_only=True):
     paths: list[tuple[str, str]]
     config_files: list[ConfigFile]
     services: list[str]
+    automatic: bool = False
+    held: bool = False
 
     @property
     def service_patterns(self) -> list[str]:

@@ -82,6 +82,7 @@ class Dpkg:
             title=title,
             installed_size=int(kilobytes or 0) * 1024,
             priority=priority,
+            held=status[:1] == "h",
             broken=state not in ("i", "c") or status[2:3].strip() != "",
         )
 
@@ -134,6 +135,7 @@ class Dpkg:
             for record, file in zip(records, built, strict=True):
                 file.unlink(missing_ok=True)  # of a try that was cut off
                 Rebuild(record, source).write(file)
+            self._check_dependencies(records)
             with self._no_service_starts():
                 self._run(["--force-confold", "--unpack", "--", *map(str, built)], output)
                 ready()
@@ -141,9 +143,39 @@ class Dpkg:
                 left_over = [r.name for r in records if not r.installed]
                 if left_over:  # only their configuration was left, and only that shall be
                     self._run(["--remove", "--", *left_over], output)
+            self._mark_again(records)
         finally:
             for file in built:
                 file.unlink(missing_ok=True)
+
+    def _check_dependencies(self, records: Sequence[PackageRecord]) -> None:
+        """Before the first is unpacked: nothing is begun that dpkg cannot finish.
+
+        Raises:
+            ActionFailed: naming what is missing.
+        """
+        from kleff.workstation.linux.dependencies import Present, lacking, provides
+
+        form = "${db:Status-Status}\t${Package}\t${Version}\t${Provides}\n"
+        present = Present()
+        for line in self._query("-W", f"-f={form}", empty_ok=True).splitlines():
+            state, name, version, provided = line.split("\t", 3)
+            if state == "installed":
+                present.versions[name] = version
+                for other, of in provides(provided):
+                    present.provided.setdefault(other, set()).add(of)
+        missing = lacking([r for r in records if r.installed], present, self.compare)
+        if missing:
+            told = "; ".join(f"{name} needs {what}" for name, what in missing)
+            raise ActionFailed(f"{told}, which is not installed any more; nothing was begun", remedy="install that first, then undo again")
+
+    def _mark_again(self, records: Sequence[PackageRecord]) -> None:
+        from kleff.workstation.linux.marks import mark_again
+
+        mark_again(self._files, records)
+        held = "".join(f"{r.name} hold\n" for r in records if r.held)
+        if held:
+            subprocess.run(["dpkg", *self._options, "--set-selections"], input=held.encode(), env=ENVIRONMENT, timeout=60, check=False)
 
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
         """Told by their content, so that nothing else can go. Where dpkg kept a changed configuration file, one lies beside it."""

@@ -12,6 +12,7 @@ from typing import IO
 
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.deb import DebItem, write_deb
+from kleff.workstation.linux.marks import automatic
 from kleff.workstation.paths import Look
 from kleff.workstation.things import ConfigFile, PackageRecord, Source
 
@@ -30,7 +31,8 @@ def record_package(query: Query, files: FileTree, name: str) -> PackageRecord:
     Raises:
         KleffError: the package database cannot be asked.
     """
-    state, version, conffiles = query("-W", "-f=${db:Status-Status}\x1e${Version}\x1e${Conffiles}", name).split("\x1e")
+    form = "-f=${db:Status-Status}\x1e${db:Status-Want}\x1e${Version}\x1e${Conffiles}"
+    state, want, version, conffiles = query("-W", form, name).split("\x1e")
     members = [n for n in query("--control-list", name).split("\n") if n and n not in ("control", "conffiles", "list")]
     paths = list(_paths(query("-L", name)))
     units = [m for path, _ in paths if (m := UNIT.fullmatch(path))]
@@ -43,6 +45,8 @@ def record_package(query: Query, files: FileTree, name: str) -> PackageRecord:
         paths=paths,
         config_files=[_config_file(files, line) for line in conffiles.splitlines() if line.startswith(" /")],
         services=sorted({m[1] or m[2] for m in units}),
+        automatic=name.partition(":")[0] in automatic(files),
+        held=want == "hold",
     )
 
 
