@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import shutil
 import subprocess
 from pathlib import Path
@@ -9,8 +10,9 @@ from pathlib import Path
 import pytest
 
 from debs import NEEDED
+from kleff.engine.job import Job
 from kleff.errors import ProcedureError
-from memory import Bench, delete, states
+from memory import Bench, delete, killed_at, states
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 BUSYBOX = Path("/bin/busybox")
@@ -215,3 +217,30 @@ def test_a_folder_that_two_owned_is_nobody_s_alone_afterwards(folder: Path) -> N
     assert bench.names("/opt/shared") == ["spade"]
     bench.on.files.add("/opt/shared/cache/again")
     assert [(f.state, f.target) for f in job.verify().open] == [("left", "/opt/shared")]
+
+
+def test_what_is_remembered_of_units_comes_back_after_every_kill(folder: Path) -> None:
+    """How a unit is enabled, and what the scripts' own tool remembers of it: undone without a resume, it is as before."""
+    kept = ("/var/lib/systemd/deb-systemd-helper-enabled/hoe.service.dsh-also", "/etc/systemd/system/multi-user.target.wants/hoe.service",
+            "/var/lib/systemd/deb-systemd-helper-enabled/multi-user.target.wants/hoe.service")  # fmt: skip
+    writes = 0
+    for write_at in itertools.count(1):
+        bench = Bench(folder / str(write_at), "linux")
+        bench.on.packages.add("hoe", "1.0", ["/usr/bin/hoe", "/usr/lib/systemd/system/hoe.service"], services=["hoe"])
+        for text in kept:
+            bench.on.files.add(text, "of hoe")
+        bench.on.files.add("/var/lib/systemd/deb-systemd-helper-enabled/spade.service.dsh-also", "of spade")
+        bench.on.packages.scripts["hoe"] = lambda b=bench: [b.on.files.remove_single(b.on.files.path(t)) for t in kept]
+        before, job = bench.files, bench.job("[[purge]]\npackage = 'hoe'\n")
+        made = job.preview()
+        with killed_at(write_at, after=True) as seen:
+            job.run(made, bench.folder / "cases")
+        cases = Job.cases(bench.folder / "cases")
+        case = bench.again(job, cases[0]) if cases else None
+        if case is not None and case.record().state != "new":
+            case.undo()
+            assert bench.files == before, write_at
+        writes = seen[0]
+        if writes < write_at:
+            break
+    assert writes > 5

@@ -15,6 +15,12 @@ from kleff.workstation.things import Entry, PackageRecord
 
 NAMED_PATH = re.compile(r"(?<![\w./$}])/(?:etc|var|srv|opt|usr/local)/[\w.+@~-]+(?:/[\w.+@~-]+)*")
 
+UNIT_FOLDER = re.compile(r"/systemd/(?:system|user)/[^/]+$")
+UNIT_RECORDS = (
+    "/etc/systemd/system", "/etc/systemd/user", "/var/lib/systemd/deb-systemd-helper-enabled", "/var/lib/systemd/deb-systemd-helper-masked",
+    "/var/lib/systemd/deb-systemd-user-helper-enabled", "/var/lib/systemd/deb-systemd-user-helper-masked",
+)  # fmt: skip
+
 
 def entry_plan(here: Here, entry: Entry) -> SparePlan:
     """What a registered product's uninstaller may take along: the product's places, keys and values that are there."""
@@ -61,10 +67,11 @@ def package_plan(here: Here, records: list[PackageRecord]) -> SparePlan:
     named = [_exact(path) for path in own] + [_exact(path) for path in named_by_scripts(here, records)]
     places = _topmost(here, [*named, *(target for target, whole in _claimed(here).targets if whole)])
     own_keys = {p.key for p in own}
+    kept_apart = {p.key: p for p in _unit_records(here, records)}
     singles = [
         path for path, look in listed.values()
         if (not look.is_folder or path.key in own_keys) and not any(place.holds(path) for place in places)
-    ]  # fmt: skip
+    ] + [p for key, p in kept_apart.items() if key not in listed and not any(place.holds(p) for place in places)]  # fmt: skip
     return SparePlan(places=places, singles=singles, full=here.options.spare == "full")
 
 
@@ -98,6 +105,18 @@ def named_by_scripts(here: Here, records: list[PackageRecord]) -> Iterator[WPath
                 yield files.resolve(path).path
         except (OSError, LinkOnTheWay):
             continue
+
+
+def _unit_records(here: Here, records: list[PackageRecord]) -> Iterator[WPath]:
+    """What is written down of the packages' units: how they are enabled (systemctl(1)), and what the tool that scripts use for that
+    remembers (deb-systemd-helper(1p)).
+    """
+    files = here.workstation.files
+    names = {text.rpartition("/")[2] for r in records for text, _ in r.paths if UNIT_FOLDER.search(text)}
+    for text in UNIT_RECORDS if names else ():
+        top = files.path(text)
+        if top is not None and files.look(top) is not None:
+            yield from (path for path, _ in files.walk(top) if path.name.removesuffix(".dsh-also") in names)
 
 
 def _located(here: Here, registered: str) -> Iterator[Target]:
