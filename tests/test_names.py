@@ -62,9 +62,9 @@ process = '{NAME}.exe'
 [[stop]]
 service = '{NAME}'
 [[stop]]
-task = 'Hoe{SOFT}*'
+task = 'Hoe{SOFT} tool*'
 [[stop]]
-startup = 'Hoe{SOFT}*'
+startup = 'Hoe{SOFT} tool*'
 [[uninstall]]
 entry = 'Hoe{SOFT}*'
 [[delete]]
@@ -247,7 +247,7 @@ path = '/opt/{NAME}'
 label = "data"
 paths = ['{{user.roaming}}/{NAME}']
 [[stop]]
-startup = 'Hoe{SOFT}*'
+startup = 'Hoe{SOFT} tool*'
 [[delete]]
 paths = ['/opt/{NAME}', '{{user.roaming}}/{NAME}']
 """

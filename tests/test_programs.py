@@ -6,7 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from kleff.errors import Refused, UsageError
+from kleff.engine.job import Job
+from kleff.errors import ProcedureError, Refused, RestartNeeded, Stopped, UsageError
 from memory import Bench, delete
 
 EXPORT = "[[backup]]\nlabel = 'shed'\ncommand = [{0}]\nsaves_as = 'shed.sql'\n"
@@ -83,3 +84,37 @@ def test_a_list_that_cannot_be_made_is_not_empty(folder: Path) -> None:
         planned = bench.plan(SHED.format(place) + step + delete(place), phase="backup")
         assert [a.state for a in planned] == ["unreadable"]
         assert why in planned[0].reason
+
+
+def test_what_an_exit_code_of_a_command_means(folder: Path) -> None:
+    """Done, done and a restart is needed, nothing to do; anything else is a failure."""
+    for code, state, restart in ((0, "done", False), (7, "done", False), (9, "done", True), (5, "done", False), (3, "failed", False)):
+        bench, place, program = bench_of(folder / str(code), "linux")
+        bench.on.commands.add(program, lambda argv, code=code: (code, "said"))
+        step = f"[[stop]]\ncommand = ['{program}']\noptional = true\nok = [0, 7]\nrestart = [9]\nabsent = [5]\n"
+        job = bench.job(SHED.format(place) + step + delete(place))
+        made = job.preview()
+        try:
+            _, ended = job.run(made, bench.folder / "cases")
+            rows, asked = ended.rows, False
+        except RestartNeeded:
+            rows, asked = bench.again(job, Job.cases(bench.folder / "cases")[0]).record().rows, True
+        assert (rows[0].state, asked) == (state, restart), code
+    with pytest.raises(ProcedureError, match="an exit code stands in one of ok, restart and absent alone"):
+        bench.plan(SHED.format(place) + f"[[stop]]\ncommand = ['{program}']\nok = [0, 1]\nabsent = [1]\n")
+
+
+def test_a_command_without_return_is_never_run_again(folder: Path) -> None:
+    """Not even if it failed: nobody knows what it has done; a person goes past it."""
+    bench, place, program = bench_of(folder, "linux")
+    bench.on.commands.add(program, lambda argv: (3, "half of it"))
+    job = bench.job(SHED.format(place) + f"[[stop]]\ncommand = ['{program}']\nwithout_return = true\n" + delete(place))
+    made = job.preview()
+    with pytest.raises(Stopped, match="exit code 3"):
+        job.run(made, bench.folder / "cases")
+    case = bench.again(job, Job.cases(bench.folder / "cases")[0])
+    with pytest.raises(Stopped, match="was run and failed"):
+        case.resume()
+    assert len(bench.on.commands.ran) == 1
+    assert case.resume(skip=1, because="the seat is given back by telephone").clean
+    assert len(bench.on.commands.ran) == 1

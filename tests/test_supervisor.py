@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
@@ -172,4 +173,21 @@ def test_a_command_that_was_cut_off_is_not_run_twice(kleff: Any, tmp_path: Path)
     child.wait(10)
     done = kleff("resume", kleff.case(), code=None)
     assert "that was started before is still at work" in done.err
+    assert [p.read_text().count("only once") for p in kleff.case().glob("output/*.txt")] == [1]
+
+
+def test_whoever_asks_to_stop_need_not_wait(kleff: Any, tmp_path: Path) -> None:
+    """While an uninstaller works: it goes on, the case is open, and it is not started twice."""
+    lab = bench(tmp_path / "lab", takes=6.0, prints="only once")
+    file = procedure(tmp_path / "p.toml", STEP)
+    program = [str(kleff.program), "run", str(file), "--on", f"lab:{lab}", "--yes", "--without-evidence", "--cases", str(kleff.cases)]
+    child = subprocess.Popen(program, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    assert until(lambda: any(kleff.cases.glob("*/output/*.run")))
+    begun = time.monotonic()
+    child.send_signal(signal.SIGINT)
+    said = child.communicate(timeout=20)[1]
+    assert child.returncode == 130
+    assert time.monotonic() - begun < 3
+    assert "goes on by itself" in said
+    kleff("resume", kleff.case())
     assert [p.read_text().count("only once") for p in kleff.case().glob("output/*.txt")] == [1]

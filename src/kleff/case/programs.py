@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import codecs
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed
@@ -14,14 +14,15 @@ LONGEST = 4 << 20  # bytes of a program's output that are read
 
 
 def run_to_its_end(
-    commands: Commands, argv: Sequence[str], output: Path, given: Given, patience: float, known: Known | None = None
-) -> None:
-    """Start a program and wait for it.
+    commands: Commands, argv: Sequence[str], output: Path, given: Given, patience: float, known: Known | None = None,
+    fine: Collection[int] = (0,),
+) -> int | None:  # fmt: skip
+    """Start a program and wait for it. Returns its exit code.
 
     Args:
         output: where its standard output goes, and its errors unless `given` says otherwise.
         patience: seconds it may take.
-        known: as `Commands.start`.
+        known: as `Commands.start`; fine: the exit codes that are no failure.
 
     Raises:
         ActionFailed: it cannot be started, does not end in time, or ends badly.
@@ -29,9 +30,10 @@ def run_to_its_end(
     running = commands.start(argv, output, given, known)
     if not commands.wait(running, patience):
         raise ActionFailed(f"{argv[0]} has not ended in time", remedy="do it by hand, then resume with --skip")
-    if running.code != 0:
+    if running.code not in fine:
         said = last_words(given.errors or output)
         raise ActionFailed(f"{argv[0]} ended with exit code {running.code}{said}", remedy=f"read {given.errors or output}; then resume")
+    return running.code
 
 
 def said(output: Path) -> str:

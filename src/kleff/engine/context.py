@@ -11,7 +11,8 @@ from kleff.engine.systems import applies
 from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.kind import Claimed, Claims, Keeps, Looks, able, kind_of, kinds
-from kleff.objects.base.own import OwnPlaces, named_places
+from kleff.objects.base.own import named_places
+from kleff.objects.base.places import OwnPlaces
 from kleff.objects.base.resolve import Resolver
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer

@@ -15,8 +15,8 @@ from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, Action
 from kleff.objects.base.checking import plan_condition
 from kleff.objects.base.here import Here
+from kleff.objects.base.holders import Holder, planned_holders
 from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
-from kleff.objects.holders import Holder, planned_holders
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration

@@ -27,7 +27,15 @@ def report_document(case: Case) -> ReportDocument:
         elapsed=elapsed(case),
         actions=[_done(row, style) for row in rows(case)],
         effects=[
-            EffectInfo(number=e.id, action=e.action, kind=e.kind, what=effect_of(e).what(e, style), state=e.state, note=e.note, at=e.at)
+            EffectInfo(
+                number=e.id,
+                action=e.action,
+                kind=e.kind,
+                what=effect_of(e).what(e, style),
+                state=e.state,
+                note=without_commands(e.note),
+                at=e.at,
+            )
             for e in case.journal.effects()
         ],
         clean=None if result is None else result.clean,

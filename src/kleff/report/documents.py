@@ -12,7 +12,7 @@ import msgspec
 
 from kleff.engine.choices import Choice
 from kleff.engine.totals import Totals
-from kleff.objects.holders import Holder
+from kleff.objects.base.holders import Holder
 from kleff.report.parts import ActionInfo, FindingInfo, ProductInfo, SightingInfo, ThingInfo, WorkstationInfo
 from kleff.texts import plain_all
 

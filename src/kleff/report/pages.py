@@ -10,8 +10,8 @@ from kleff.engine.plan import REMOVING, Plan
 from kleff.engine.survey import Survey
 from kleff.objects.base.action import NOTHING_TO_UNDO, TO_DO, Action, Sighting
 from kleff.objects.base.here import Here
+from kleff.objects.base.holders import Holder
 from kleff.objects.base.kind import kind_of, much
-from kleff.objects.holders import Holder
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.load import Procedure
 from kleff.report.lines import STATE_TONES, Page

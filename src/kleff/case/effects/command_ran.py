@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -58,6 +58,7 @@ class Command:
 
     hands: Hands
     one: Journaled
+    code: int | None = 0
 
     @property
     def output(self) -> Path:
@@ -77,26 +78,40 @@ def running_command(hands: Hands, action: int, what: str) -> Iterator[Command]:
     except ActionFailed:
         hands.amend(command.one, failed=True)
         raise
-    hands.done(hands.amend(command.one, code=0))
+    hands.done(hands.amend(command.one, code=command.code))
 
 
-def earlier(hands: Hands, action: int) -> str:
-    """How an earlier try to run the command of an action went: `ended`, `cut off` (nobody knows how far it came), or "".
+def has_failed(hands: Hands, action: int) -> bool:
+    """Whether an earlier try to run the command of an action ran it, and it ended badly."""
+    return any(isinstance(e.effect, CommandRan) and e.effect.failed and e.effect.pid for e in hands.case.journal.effects(action))
 
-    One that is still at work is waited for.
+
+@dataclass(frozen=True)
+class Earlier:
+    """How an earlier try to run a command went: `ended` well, `cut off` (nobody knows how far it came), or ""; and its exit code."""
+
+    how: str = ""
+    code: int | None = None
+
+
+def earlier(hands: Hands, action: int, fine: Collection[int] = (0,)) -> Earlier:
+    """How the earlier tries to run the command of an action went. One that is still at work is waited for.
+
+    Args:
+        fine: the exit codes that are no failure.
     """
-    tries = [_how(one.effect, one, hands) for one in hands.case.journal.effects(action) if isinstance(one.effect, CommandRan)]
-    return next((how for how in ("ended", "cut off") if how in tries), "")
+    tries = [_how(one.effect, one, hands, fine) for one in hands.case.journal.effects(action) if isinstance(one.effect, CommandRan)]
+    return next((one for how in ("ended", "cut off") for one in tries if one.how == how), Earlier())
 
 
-def _how(effect: CommandRan, one: Journaled, hands: Hands) -> str:
+def _how(effect: CommandRan, one: Journaled, hands: Hands, fine: Collection[int]) -> Earlier:
     code, begun = effect.code, not effect.boot  # an earlier release kept neither
     if code is None and effect.pid:
         running = _to_the_end(effect, one, hands)
         code, begun = running.code, running.begun
-    if code == 0:
-        return "ended"
-    return "cut off" if code is None and begun and not effect.failed else ""
+    if code in fine:
+        return Earlier("ended", code)
+    return Earlier("cut off") if code is None and begun and not effect.failed else Earlier()
 
 
 def _to_the_end(effect: CommandRan, one: Journaled, hands: Hands) -> Running:

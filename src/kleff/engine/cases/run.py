@@ -22,8 +22,8 @@ from kleff.engine.verify import verify
 from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, WAITING, Action, Outcome
 from kleff.objects.base.here import Here, Work
+from kleff.objects.base.holders import held_open
 from kleff.objects.base.kind import Does, Joins, able, kind_of
-from kleff.objects.holders import held_open
 from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.progress import Progress
@@ -168,6 +168,8 @@ class Runner:
             self._tell(action)
         try:
             outcome = self._done(row)
+        except Interrupted:
+            raise
         except (Stopped, DamagedCase) as error:
             raise Stopped(error.what, where=error.where, remedy=f"{error.remedy}; {self._ways()}") from None
         except (ActionFailed, KleffError) as error:

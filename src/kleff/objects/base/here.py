@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from kleff.case.guard.guard import Guard
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import Action
-from kleff.objects.base.own import OwnPlaces
+from kleff.objects.base.places import OwnPlaces
 from kleff.objects.base.resolve import Resolver
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer, not_wanted

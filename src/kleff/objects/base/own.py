@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Annotated
+from typing import Annotated
 
 from msgspec import Meta
 
@@ -12,34 +11,13 @@ from kleff.case.guard.guard import Target
 from kleff.case.guard.tables import LETTERS
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import KEPT, REFUSED, Action
+from kleff.objects.base.here import Here
 from kleff.procedure.globs import is_glob, literal_count
 from kleff.texts import plural
 from kleff.workstation.paths import WPath
 
-if TYPE_CHECKING:
-    from kleff.objects.base.here import Here
-
 AtMost = Annotated[int, Meta(ge=1, description="how many one pattern may match")]
 AT_MOST = 50
-
-
-@dataclass(frozen=True)
-class OwnPlaces:
-    """The product's places: folders with all that lies in them, and single files by their key.
-
-    Attributes:
-        known: where its programs lie is known, by `[places]` or its registration; what steps delete is not all of it.
-    """
-
-    folders: tuple[WPath, ...] = ()
-    files: frozenset[tuple[str, tuple[str, ...]]] = frozenset()
-    known: bool = False
-
-    def lacks(self, path: WPath | None) -> bool:
-        """Whether a path is known to lie elsewhere; False where nothing is known."""
-        if path is None or not self.known:
-            return False
-        return path.key not in self.files and not any(folder.holds(path) for folder in self.folders)
 
 
 def named_places(here: Here) -> list[WPath]:

@@ -80,14 +80,26 @@ class CommandKind(Kind):
         argv = arguments(list(model.command), work.here)
         if argv is None:
             return Outcome(note="is not there any more")
-        from kleff.case.effects.command_ran import earlier, running_command
+        from kleff.case.effects.command_ran import Earlier, earlier, has_failed, running_command
 
-        if model.without_return and earlier(work.hands, action.number):
-            return Outcome(items=1, note="was run before the run was cut off")
+        fine = (*model.ok, *model.restart, *model.absent)
+        before = earlier(work.hands, action.number, fine) if model.without_return else Earlier()
+        if before.how:
+            return Outcome(items=1, note="was run before the run was cut off", restart=before.code in model.restart)
+        if model.without_return and has_failed(work.hands, action.number):
+            raise ActionFailed(
+                f"{argv[0]} was run and failed; what it does cannot be taken back, so it is not run again",
+                remedy=f"look what it has done; go past it with  --skip {action.number} --because TEXT",
+            )
         what = f"what {' '.join(argv)} has done" if model.without_return else ""
         with running_command(work.hands, action.number, what) as command:
-            run_program(work.here, argv, command.output, parse_duration(model.patience), secret=model.need, known=command.known)
-        return Outcome(items=1)
+            command.code = run_program(
+                work.here, argv, command.output, parse_duration(model.patience), secret=model.need, known=command.known, fine=fine
+            )
+        if command.code in model.absent:
+            return Outcome(note=f"there was nothing to do (exit code {command.code})")
+        restart = command.code in model.restart
+        return Outcome(items=1, restart=restart, note=f"asks for a restart (exit code {command.code})" if restart else "")
 
     def _listed(self, step: LoadedStep, model: CommandBackup, here: Here, action: Action) -> Iterator[Action]:
         try:

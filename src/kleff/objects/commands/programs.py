@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+from collections.abc import Collection
 from pathlib import Path
 
 from kleff.case.programs import run_to_its_end
@@ -50,12 +51,12 @@ def objection_to(argv: list[str], here: Here) -> str:
 
 def run_program(
     here: Here, argv: list[str], output: Path, patience: float, stdin: Path | None = None, errors: Path | None = None,
-    secret: tuple[str, str] = ("", ""), known: Known | None = None,
-) -> None:  # fmt: skip
-    """Run a program to its end.
+    secret: tuple[str, str] = ("", ""), known: Known | None = None, fine: Collection[int] = (0,),
+) -> int | None:  # fmt: skip
+    """Run a program to its end. Returns its exit code.
 
     Args:
-        secret: (name, how it is handed on).
+        secret: (name, how it is handed on); fine: the exit codes that are no failure.
         known: is called before the program itself runs; it then goes on whatever becomes of Kleff.
 
     Raises:
@@ -70,7 +71,7 @@ def run_program(
         stdin=stdin, text=value + "\n" if name and how == BY_INPUT else "", environment={how: value} if name and how != BY_INPUT else {},
         hide=here.secrets.known(), errors=errors, lasting=known is not None,
     )  # fmt: skip
-    run_to_its_end(commands, argv, output, given, patience, known)
+    return run_to_its_end(commands, argv, output, given, patience, known, fine)
 
 
 def output_of(here: Here, argv: list[str], patience: float, secret: tuple[str, str] = ("", "")) -> str:

@@ -64,7 +64,7 @@ def restore(action: Action, item: SavedItem, restoring: Restoring, work: Work) -
 
     now = plan(item, action.details_as(FromBag).stem, restoring)
     model = _step_of(item, restoring)
-    before = earlier(work.hands, action.number)
+    before = earlier(work.hands, action.number).how
     if before == "cut off":
         raise ActionFailed(
             f"{item.name} was being taken in when the last try was cut off; part of it may be there",

@@ -71,6 +71,11 @@ class CommandStop(Step, kw_only=True, frozen=True):
     secret: Annotated[str, Meta(description="what it needs to be told; asked for, never stored")] = ""
     secret_as: Annotated[str, Meta(description='the environment variable it is handed on by, or "standard input"')] = BY_INPUT
     patience: Annotated[str, Meta(description="how long it may take")] = "2m"
+    ok: Annotated[list[int], Meta(description="exit codes that mean: done")] = field(default_factory=lambda: [0])
+    restart: Annotated[list[int], Meta(description="exit codes that mean: done, and the workstation must be restarted")] = field(
+        default_factory=list
+    )
+    absent: Annotated[list[int], Meta(description="exit codes that mean: there was nothing to do")] = field(default_factory=list)
 
     @property
     def written_paths(self) -> list[str]:
@@ -78,6 +83,9 @@ class CommandStop(Step, kw_only=True, frozen=True):
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from duration_problem("patience", self.patience)
+        codes = [*self.ok, *self.restart, *self.absent]
+        if len(codes) != len(set(codes)):
+            yield (), "an exit code stands in one of ok, restart and absent alone"
         try:
             parse_template(self.command[0], places)
         except BadTemplate as error:
