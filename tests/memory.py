@@ -31,10 +31,10 @@ class Bench:
         self.system = system
         self.on: Any = MemoryWindows(folder / "state") if system == "windows" else MemoryLinux(folder / "state")
 
-    def job(self, body: str, versions: str = "") -> Job:
-        """A job for a procedure with a minimal head around `body`."""
-        head = 'format = 1\n[product]\nid = "sample"\nname = "Sample"\n' + (f'versions = "{versions}"\n' if versions else "")
-        text = head + body + ("" if "[[evidence]]" in body else EVIDENCE[self.system])
+    def job(self, body: str, versions: str = "", head: str = "") -> Job:
+        """A job for a procedure with a minimal head around `body`; `head` is what [product] says besides."""
+        minimal = 'format = 1\n[product]\nid = "sample"\nname = "Sample"\n' + (f'versions = "{versions}"\n' if versions else "")
+        text = minimal + head + body + ("" if "[[evidence]]" in body else EVIDENCE[self.system])
         return Job(self.on.open(), parse(text.encode(), "sample.toml"))
 
     def preview(self, body: str, *answers: str, holders: Sequence[str] = (), **more: Any) -> Preview:

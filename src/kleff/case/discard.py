@@ -9,6 +9,7 @@ from kleff.case.aside.deleting import delete_tree
 from kleff.case.bag.encryption import KEY_FILE
 from kleff.case.effects.base import effect_of
 from kleff.case.hands import Hands
+from kleff.case.record.effect import ASIDE
 from kleff.case.record.folder import Case
 from kleff.errors import Interrupted, Refused
 from kleff.progress import Silent
@@ -34,7 +35,7 @@ def holds(hands: Hands) -> Holds:
     """Count and size what is still set aside."""
     result = Holds()
     for one in hands.case.journal.effects():
-        aside = effect_of(one).aside() if one.state in ("done", "stays", "intended") else None
+        aside = effect_of(one).aside() if one.state in (*ASIDE, "intended") else None
         if aside is not None and effect_of(one).lies_aside(one, hands):
             result.places += 1
             result.items += aside.items
@@ -62,7 +63,7 @@ def discard_case(hands: Hands) -> Holds:
         case.journal.set(state="discarded")
     hands.progress.start("discarding", items=total.items)
     for one in case.journal.effects():
-        if effect_of(one).aside() is None or one.state not in ("done", "stays", "intended"):
+        if effect_of(one).aside() is None or one.state not in (*ASIDE, "intended"):
             continue
         if hands.progress.should_stop():
             raise _stopped(case)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from base64 import b64decode
 from dataclasses import dataclass, field
 
 from kleff.case.discard import drop_spares
@@ -12,6 +13,7 @@ from kleff.case.record.beforehand import read_beforehand
 from kleff.case.record.effect import Journaled
 from kleff.errors import DamagedCase, KleffError, Refused
 from kleff.texts import plural
+from kleff.workstation.paths import WPath, from_raw
 
 
 @dataclass
@@ -29,10 +31,10 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
     An effect that cannot be taken back is named and left; nothing set aside is ever discarded because of it.
 
     Args:
-        only: the numbers of the actions whose effects are taken back; the case stays finished then.
+        only: the numbers of the actions whose effects are taken back; the case stays as it is then.
 
     Raises:
-        Refused: the case holds nothing that could be taken back any more, or a part is asked of an unfinished one.
+        Refused: the case holds nothing that could be taken back any more, or a part is asked of one that is being taken back.
         Interrupted: asked to stop; what is taken back so far is journaled, and undo can be called again.
     """
     case = hands.case
@@ -42,11 +44,9 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
             where=str(case.folder),
             remedy=f"put back what was saved with  kleff restore {case.folder}",
         )
-    if only is not None and case.state != "finished":
+    if only is not None and case.state not in ("finished", "open", "waiting"):
         raise Refused(
-            f"the case is {case.state}; a part of it can be taken back once it is finished",
-            where=str(case.folder),
-            remedy="take it all back, or finish it first",
+            f"the case is {case.state}; no part of it can be taken back any more", where=str(case.folder), remedy="take it all back"
         )
     if only is None:
         case.enter(hands.workstation, "undoing")
@@ -58,12 +58,13 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
     effects = [e for e in reversed(case.journal.effects()) if e.state in ("done", "stays")]
     if only is not None:
         effects = _part(hands, effects, only)
+    again = _appeared_again(hands)
     hands.progress.start("taking back", items=sum(effect_of(e).weight() for e in effects))
     for one in effects:
         hands.check_stop()
-        back = _undo(hands, one)
+        back = again.get(one.id) or _undo(hands, one)
         case.journal.mark([one.id], back.state, back.note)
-        if back.state in ("undone", "noted"):
+        if back.state in ("undone", "noted", "kept"):
             result.count += back.state == "undone"
             result.notes += [back.note] if back.note else []
         else:
@@ -75,8 +76,38 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
     if only is None:
         case.enter(hands.workstation, "undone")
     else:
+        result.notes += [note for number in sorted(only) if (note := _removed_elsewhere(hands, number))]
         case.journal.tell(f"taken back in part: {plural(result.count, 'change')} of action {', '.join(map(str, sorted(only)))}")
     return result
+
+
+def _appeared_again(hands: Hands) -> dict[int, TakenBack]:
+    """Of what was set aside from a place that an earlier effect had emptied: it had appeared since, and stays aside for the original."""
+    first: list[WPath] = []
+    found: dict[int, TakenBack] = {}
+    for one in hands.case.journal.effects():
+        place = effect_of(one).came_from(one, hands.workstation.style) if effect_of(one).aside() and one.state != "void" else None
+        if place is None:
+            continue
+        if any(earlier.holds(place) for earlier in first):
+            found[one.id] = TakenBack("kept", f"{place} had appeared again after its removal; what appeared stays set aside")
+        else:
+            first.append(place)
+    return found
+
+
+def _removed_elsewhere(hands: Hands, number: int) -> str:
+    """Of an action without effects of its own: which other action has taken along what it is about; "" if none is known to have."""
+    journal, style = hands.case.journal, hands.workstation.style
+    if journal.effects(number):
+        return ""
+    about = [from_raw(style, raw) for raw in journal.paths_of(number)]
+    for one in journal.effects():
+        taken = [from_raw(style, b64decode(raw)) for raw in effect_of(one).took_along(one, hands)]
+        if any(mine.holds(path) for mine in about for path in taken):
+            what = effect_of(one).what(one, style)
+            return f"what action {number} names was removed by action {one.action} ({what}); take that back with  --only {one.action}"
+    return ""
 
 
 def can_be_tried_again(one: Journaled) -> bool:

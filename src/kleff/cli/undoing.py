@@ -73,17 +73,20 @@ def discard(
             message(f"Case {folder.name}: {places}{spare}")
         confirm("Delete this for good? It cannot be taken back after that. The bag stays.", yes, f"kleff discard {folder} --yes")
 
+    delete_bag = False
+    if bag:  # every question before the first deletion
+        with open_case(folder) as looked:
+            delete_bag = _bag_confirmed(looked, yes, quiet)
     with watching(quiet) as progress:
         done = job.discard(agreed, progress)
     if done.anything:
         print(f"Discarded: {plural(done.items, 'item')}, {size(done.size + done.spares)} freed.{stays}")
     else:
         print(f"Nothing is set aside any more.{stays}")
-    if bag:
+    if delete_bag:
         with lock(job.workstation, f"discarding {folder.name}"), open_case(folder, writable=True) as opened:
-            if _bag_confirmed(opened, yes, quiet):
-                discard_bag(opened)
-                print(f"The saved data is deleted too. The report stays in {folder}")
+            discard_bag(opened)
+            print(f"The saved data is deleted too. The report stays in {folder}")
 
 
 def _bag_confirmed(case: Case, yes: bool, quiet: bool) -> bool:

@@ -25,6 +25,8 @@ def always_refused(procedure: Procedure) -> list[tuple[int, str]]:
             told = [list(kind.always_refused(step, h)) if kind else [] for h in contexts if step in steps_here(h, phase)]
             if told and all(told):
                 found += [(step.line, text) for text in told[0]]
+            if step.model.after_restart and procedure.product.restart == "never":
+                found.append((step.line, 'after_restart, but [product] says  restart = "never"; take out one of the two'))
     return found
 
 

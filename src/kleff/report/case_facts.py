@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 import kleff.case.effects  # noqa: F401  makes the kinds of effect known
 from kleff.case.bag.opened import saved_size
 from kleff.case.effects.base import effect_of
+from kleff.case.record.effect import ASIDE
 from kleff.case.record.folder import Case
 from kleff.engine.cases.case_job import answers_of
 from kleff.engine.cases.rows import Row, rows
@@ -26,7 +27,7 @@ def case_info(case: Case, discard_after: float | None = None) -> CaseInfo:
     Args:
         discard_after: seconds after its end from which what a case set aside may be discarded; None: never by itself.
     """
-    moved = [a for e in case.journal.effects() if e.state in ("done", "stays") and (a := effect_of(e).aside())]
+    moved = [a for e in case.journal.effects() if e.state in ASIDE and (a := effect_of(e).aside())]
     old = age(case)
     due = discard_after is not None and case.state == "finished" and bool(moved) and old is not None and old >= discard_after
     return CaseInfo(

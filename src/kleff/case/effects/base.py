@@ -80,6 +80,10 @@ class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
         if place is not None:
             yield place, True
 
+    def took_along(self, one: Journaled, hands: Hands) -> list[str]:
+        """Of an outside program: the paths (base64 of the raw ones) that are gone by it."""
+        return []
+
     def weight(self) -> int:
         """How many items taking it back concerns, for progress."""
         return 0

@@ -53,6 +53,12 @@ class Spared(Effect, kw_only=True, frozen=True, omit_defaults=True):
         for kept in spare_of(hands, one.id).index(self.index).things if self.index else []:
             yield hands.workstation.files.from_raw(b64decode(kept.path)), False
 
+    def took_along(self, one: Journaled, hands: Hands) -> list[str]:
+        try:
+            return list(json.loads((hands.case.folder / "undo" / f"{one.id:04d}-difference.json").read_bytes())["gone"])
+        except (OSError, ValueError, KeyError):
+            return []  # it was cut off, or is damaged: nobody knows
+
     def happened(self, one: Journaled, hands: Hands) -> bool:
         """Believed from the moment its spare was complete: better one comparison too many."""
         return self.spare != "making"

@@ -25,8 +25,10 @@ Hex = Annotated[str, Meta(pattern=r"^(?:[0-9a-f]{2})*$")]
 Number = Annotated[int, Meta(ge=0)]
 Pid = Annotated[int, Meta(ge=0, lt=1 << 31)]
 
-# done: it happened; void: it never did; stays: it could not be taken back; noted: it has no inverse, and was told.
-STATES = ("intended", "done", "undone", "void", "stays", "noted", "discarded")
+# done: it happened; void: it never did; stays: it could not be taken back; noted: it has no inverse, and was told; kept:
+# taken back, it is another of the same place that stands there, and this one stays set aside.
+STATES = ("intended", "done", "undone", "void", "stays", "noted", "kept", "discarded")
+ASIDE = ("done", "stays", "kept")  # in which what was set aside is so still
 T = TypeVar("T")
 
 _kinds: dict[str, type[Recorded]] = {}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import sqlite3
+from base64 import b64decode
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -159,6 +160,12 @@ class Journal:
                 "UPDATE actions SET state=?, note=?, items=items+?, size=size+?, ended=? WHERE id=?",
                 [(state, _told(note), items, size, now(), action) for action, state, note, items, size in ended],
             )
+
+    def paths_of(self, number: int) -> list[bytes]:
+        """The paths that an action of the plan is about, as raw bytes."""
+        found = next((plan for n, plan, *_ in self.actions() if n == number), None)
+        about = msgspec.json.decode(found).get("about", []) if found else []
+        return [b64decode(one["path"]) for one in about if one.get("is") == "path"]
 
     # -- effects ----------------------------------------------------------------------------------------------
 

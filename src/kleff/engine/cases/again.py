@@ -61,3 +61,10 @@ def is_same(now: Action, then: Action, style: PathStyle) -> bool:
 def about(thing: Action | Finding, style: PathStyle) -> tuple[Hashable, ...]:
     """What it is about, to be compared."""
     return tuple(sameness(i, style) for i in thing.about)
+
+
+def late_actions(row: Row, step: LoadedStep, here: Here) -> list[Action]:
+    """Of what was absent at the preview, what is there now: of the same text, which may have a wildcard, and account."""
+    wanted = row.action
+    found = [a for a in plan_step(step, here) if a.state == TO_DO and a.account == wanted.account]
+    return [msgspec.structs.replace(a, number=wanted.number) for a in found if wanted.target in (a.target, a.written)]

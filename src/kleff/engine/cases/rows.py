@@ -54,4 +54,4 @@ def _taken_back(case: Case) -> set[int]:
     states: dict[int, set[str]] = {}
     for one in case.journal.effects():
         states.setdefault(one.action, set()).add(one.state)
-    return {number for number, found in states.items() if "undone" in found and found <= {"undone", "noted", "void"}}
+    return {number for number, found in states.items() if "undone" in found and found <= {"undone", "noted", "void", "kept"}}

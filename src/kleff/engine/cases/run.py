@@ -12,7 +12,7 @@ from kleff.case.effects.base import effect_of, reconcile
 from kleff.case.effects.package_removed import clear_up
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
-from kleff.engine.cases.again import about, look_again
+from kleff.engine.cases.again import about, late_actions, look_again
 from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import Row, rows
@@ -20,7 +20,21 @@ from kleff.engine.finding import LEFT, Verification
 from kleff.engine.plan import REMOVING
 from kleff.engine.verify import verify
 from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError
-from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, WAITING, Action, Outcome
+from kleff.objects.base.action import (
+    ABSENT,
+    DONE,
+    FAILED,
+    KEPT,
+    MANUAL,
+    SKIPPED,
+    TO_DO,
+    UNDONE,
+    UNKNOWN,
+    UNREADABLE,
+    WAITING,
+    Action,
+    Outcome,
+)
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.holders import held_open
 from kleff.objects.base.kind import Does, Joins, able, kind_of
@@ -31,7 +45,6 @@ from kleff.workstation.things import line_of
 
 PASSES = 3
 TOGETHER = 100  # actions that may share their flushes
-PROGRAMS = ("uninstall", "purge")  # after which `restart = "always"` wants one
 
 
 @dataclass
@@ -106,8 +119,10 @@ class Runner:
     # -- one action -------------------------------------------------------------------------------------------
 
     def _pending(self, row: Row) -> bool:
-        if row.action.phase in ("before", "verify", "after") or row.state in (DONE, SKIPPED, ABSENT):
+        if row.action.phase in ("before", "verify", "after") or row.state in (DONE, SKIPPED, UNDONE):
             return False
+        if row.state == ABSENT:  # it may be there only now
+            return row.action.after_restart and self.case.text("restarted") == "yes"
         if row.state == KEPT:
             return row.action.later
         if row.state in (TO_DO, FAILED, MANUAL, UNREADABLE):
@@ -190,6 +205,8 @@ class Runner:
 
     def _do(self, row: Row) -> Outcome:
         action, step = row.action, self._step(row.action)
+        if row.state == ABSENT:
+            return self._late(row, step)
         if action.phase == "backup" and self.work.bag.holds(action.number):
             return Outcome(note="saved before the run was cut off", items=action.items, size=action.size)
         if row.state in (FAILED, MANUAL) or action.state in (MANUAL, UNREADABLE):
@@ -201,6 +218,14 @@ class Runner:
         if kind is None:
             raise ActionFailed(f"this Kleff cannot do it ({action.kind})", remedy="use the Kleff that made the case")
         return kind.do(action, step, self.work)
+
+    def _late(self, row: Row, step: LoadedStep) -> Outcome:
+        """What a step after the restart names and was not there at the preview."""
+        kind, outcome = able(kind_of(row.action.kind), Does), Outcome(state=ABSENT, note="not there")
+        for action in late_actions(row, step, self.here) if kind is not None else []:
+            done = kind.do(action, step, self.work) if kind is not None else Outcome()
+            outcome = Outcome(items=outcome.items + done.items, size=outcome.size + done.size, note="was not there before the restart")
+        return outcome
 
     def _step(self, action: Action) -> LoadedStep:
         if action.phase not in PHASES:  # planned by a kind itself, not by a step
@@ -273,7 +298,7 @@ class Runner:
         if not self._restarts() or self.case.text("restarted") == "yes":
             return
         found = rows(self.case)
-        wanted = self.here.procedure.product.restart == "always" and any(r.state == DONE and r.action.phase in PROGRAMS for r in found)
+        wanted = self.here.procedure.product.restart == "always" and any(r.state == DONE and r.action.phase in REMOVING for r in found)
         if wanted or self.case.text("restart") or any(r.state == WAITING for r in found):
             self.case.journal.set(waiting_boot=self.here.workstation.boot)
             self.case.enter(self.here.workstation, "waiting")

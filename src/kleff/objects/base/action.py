@@ -33,6 +33,7 @@ class Action(msgspec.Struct, kw_only=True):
         kind: the object key of the step, which says who does it.
         verb: what is done, one or two words; target: to what.
         about: what exactly; mostly one thing.
+        written: the text of the step that led to it, its variables put in, where it is not the target itself.
         state: `to do` ... `manual`; `reason` says why where it is not `to do`.
         state_word: how that state is called where the usual word does not fit.
         later: not now, but looked at again when its turn comes.
@@ -58,6 +59,7 @@ class Action(msgspec.Struct, kw_only=True):
     verb: str
     target: str
     about: list[Identity] = []
+    written: str = ""
     account: str = ""
     version: str = ""
     component: str = ""

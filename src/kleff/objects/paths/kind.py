@@ -89,7 +89,7 @@ class PathKind(Kind):
             yield base
             return
         for path in paths:
-            action = here.action(step, base.verb, str(path), account=base.account, about=[path_id(path)])
+            action = here.action(step, base.verb, str(path), account=base.account, about=[path_id(path)], written=expanded.text)
             action.shows += links_on_way(here, expanded)
             if isinstance(model, PathsDelete):
                 self._removal(model, here, here.resolver.target(expanded, path), action)

@@ -32,6 +32,7 @@ class MemoryWindows:
 
     state: Path
     accounts: Sequence[str] = ("mira", "tomas")
+    boot: str = "1"
     files: MemoryTree = field(init=False)
     api: MemoryRegistry = field(init=False)
     control: MemoryControl = field(init=False)
@@ -76,8 +77,8 @@ class MemoryWindows:
             processes=self.processes, commands=lambda search, registered: self.commands,
         )  # fmt: skip
         return assemble(
-            layer, spec="memory:windows", name="POTTING-02", identity="memory windows", boot="1", state=self.state, admin=True, bits=64,
-            description="a workstation in memory", ground=Path("/nonexistent"),
+            layer, spec="memory:windows", name="POTTING-02", identity="memory windows", boot=self.boot, state=self.state, admin=True,
+            bits=64, description="a workstation in memory", ground=Path("/nonexistent"),
         )  # fmt: skip
 
 
@@ -87,6 +88,7 @@ class MemoryLinux:
 
     state: Path
     accounts: Sequence[str] = ("mira", "tomas")
+    boot: str = "1"
     files: MemoryTree = field(init=False)
     services: MemoryServices = field(init=False)
     packages: MemoryPackages = field(init=False)
@@ -110,7 +112,7 @@ class MemoryLinux:
     def open(self) -> Workstation:
         """The workstation."""
         return Workstation(
-            spec="memory:linux", name="potting-03", system="linux", style=POSIX, identity="memory linux", boot="1", state=self.state,
+            spec="memory:linux", name="potting-03", system="linux", style=POSIX, identity="memory linux", boot=self.boot, state=self.state,
             admin=True, bits=64, description="a workstation in memory", files=self.files, accounts=PasswdAccounts(self.files),
             variables=LinuxVariables(self.files), services=self.services, processes=self.processes, packages=self.packages,
             commands=self.commands, ground=Path("/nonexistent"), program_folders=program_folders(self.files),
