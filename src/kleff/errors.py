@@ -6,6 +6,8 @@ changed, 3 refused and nothing changed, 4 finished but not clean, 5 a restart is
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 
 class KleffError(Exception):
     """Something a person must know: what happened, where, and what to do about it.
@@ -14,14 +16,16 @@ class KleffError(Exception):
         what: one line that says what is wrong.
         where: file and line, path or key it is about; shown before the text.
         remedy: what to do next.
+        said: the last lines of what a program said about it.
     """
 
     exit_code = 1
     reference = "error"
 
-    def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
+    def __init__(self, what: str, *, where: str = "", remedy: str = "", said: Sequence[str] = ()) -> None:
         super().__init__(what)
         self.what = what
+        self.said = list(said)
         self.where = where
         self.remedy = remedy
 
@@ -49,6 +53,18 @@ class DamagedCase(KleffError):
 
     exit_code = 1
     reference = "damaged-case"
+
+
+class NeverBegun(KleffError):
+    """A case folder that Kleff was killed over before anything was written into it."""
+
+    exit_code = 3
+    reference = "never-begun"
+
+    def __init__(self, *, where: str) -> None:
+        super().__init__(
+            "the case was never begun: Kleff was killed while it was made", where=where, remedy="it holds nothing; delete its folder"
+        )
 
 
 class NewerCase(KleffError):

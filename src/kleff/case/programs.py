@@ -11,6 +11,7 @@ from kleff.workstation.facets import Commands
 from kleff.workstation.things import Given, Known
 
 LONGEST = 4 << 20  # bytes of a program's output that are read
+LINES, LINE = 20, 400  # of it at a failure: so many lines, of so many characters
 
 
 def run_to_its_end(
@@ -31,8 +32,8 @@ def run_to_its_end(
     if not commands.wait(running, patience):
         raise ActionFailed(f"{argv[0]} has not ended in time", remedy="do it by hand, then resume with --skip")
     if running.code not in fine:
-        said = last_words(given.errors or output)
-        raise ActionFailed(f"{argv[0]} ended with exit code {running.code}{said}", remedy=f"read {given.errors or output}; then resume")
+        log = given.errors or output
+        raise ActionFailed(f"{argv[0]} ended with exit code {running.code}", remedy=f"read {log}; then resume", said=last_lines(log))
     return running.code
 
 
@@ -47,10 +48,6 @@ def said(output: Path) -> str:
     return raw.decode("utf-16", "replace") if wide else raw.decode("utf-8-sig", "surrogateescape")
 
 
-def last_words(output: Path) -> str:
-    """The last line a program wrote, behind a colon; "" if it wrote nothing."""
-    try:
-        lines = [line for line in output.read_text("utf-8", "replace").splitlines() if line.strip()]
-    except OSError:
-        return ""
-    return f": {lines[-1][:200]}" if lines else ""
+def last_lines(output: Path) -> list[str]:
+    """The last lines a program wrote, enough to act on; none if it wrote nothing."""
+    return [line.rstrip()[:LINE] for line in said(output).splitlines() if line.strip()][-LINES:]

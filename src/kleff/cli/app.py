@@ -69,7 +69,7 @@ def run() -> NoReturn:
         _leave(3)
     except OSError as error:
         print(f"kleff: {error.filename or 'the system'}: {error.strerror}\n  What to do: mend that, then try again", file=sys.stderr)
-        _leave(1)
+        _leave(3)
     _leave(0)
 
 
@@ -81,7 +81,8 @@ def _tell(error: KleffError) -> None:
     from kleff.texts import plain
 
     lines = str(error).splitlines()
-    print("\n".join(["kleff: " + plain(lines[0]), *(plain(line) for line in lines[1:])]), file=sys.stderr)
+    said = ["  It said, at the end:", *(f"    {line}" for line in error.said)] if error.said else []
+    print("\n".join(["kleff: " + plain(lines[0]), *(plain(line) for line in (*lines[1:], *said))]), file=sys.stderr)
 
 
 def _quiet_surrogates() -> None:

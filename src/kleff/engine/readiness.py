@@ -79,10 +79,20 @@ def check_ready(here: Here, plan: Plan, cases: Path) -> None:
         if a.phase == "before" and a.state in (REFUSED, UNREADABLE)
     ]
     found += [f"not done yet: {a.target} ({a.reason})" for a in unconfirmed(plan)]
+    found += _packages_at_work(here, plan)
     found += _synced(here, plan)
     found += _rights(here, plan) + _space(here, plan, cases)
     if found:
         raise Refused("\n".join(found), remedy="nothing was changed")
+
+
+def _packages_at_work(here: Here, plan: Plan) -> list[str]:
+    """Known before, said before: not in the middle, with services already stopped."""
+    packages = here.workstation.packages
+    if packages is None or not any(a.phase == "purge" and a.state == TO_DO for a in plan.actions):
+        return []
+    who = packages.at_work()
+    return [f"not ready: {who} is installing or removing packages; let it end"] if who else []
 
 
 def _rights(here: Here, plan: Plan) -> list[str]:

@@ -5,7 +5,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from kleff.case.programs import last_words
+from kleff.case.programs import last_lines
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import DONE, Action, Outcome
 from kleff.objects.base.here import Here, Work
@@ -92,8 +92,9 @@ class Watch:
             meaning = f" ({MEANINGS[code]})" if code in MEANINGS else ""
             hands.done(one, f"exit code {code}")
             raise ActionFailed(
-                f"the uninstaller of {name} ended with exit code {code}{meaning}{last_words(output)}",
+                f"the uninstaller of {name} ended with exit code {code}{meaning}",
                 remedy=f"read {output}; mend it, then resume, or go past it with  --skip {self.action.number}",
+                said=last_lines(output),
             )
         return self.finish(one, code, running, begun)
 

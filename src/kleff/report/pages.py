@@ -8,7 +8,7 @@ from kleff.engine.choices import Choice
 from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, NOT_READ, STAYS, Finding, Verification
 from kleff.engine.plan import REMOVING, Plan
 from kleff.engine.survey import Survey
-from kleff.objects.base.action import NOTHING_TO_UNDO, TO_DO, Action, Sighting
+from kleff.objects.base.action import MANUAL, NOTHING_TO_UNDO, TO_DO, Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.objects.base.holders import Holder
 from kleff.objects.base.kind import kind_of, much
@@ -93,6 +93,8 @@ def preview_page(here: Here, plan: Plan, asked: list[Choice] | None = None) -> P
         page.add(f"  REFUSED: {action.target}: {action.reason} (line {action.line})", "bad")
     for action in plan.not_ready:
         page.add(f"  NOT READY: {action.target}: {action.reason} (line {action.line})", "bad")
+    for action in (a for a in plan.actions if a.state == MANUAL and a.phase in REMOVING and not a.optional):
+        page.add(f"  BY HAND IN BETWEEN: {action.target}: {action.reason}; the run stops there, and goes on with  kleff resume", "warn")
     rescued = [a for a in plan.actions if a.phase == "rescue"]
     for action in rescued:
         if action.state != TO_DO:

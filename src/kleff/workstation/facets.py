@@ -185,6 +185,9 @@ class Packages(Protocol):
     def clear_up(self) -> None:
         """Take away what a run that was killed may have left in the way."""
 
+    def at_work(self) -> str:
+        """Which package manager is at work now, by name and number; "" if none is."""
+
     def wait(self) -> None:
         """Let a package manager that is at work end first.
 

@@ -26,7 +26,7 @@ from kleff.errors import Refused
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import Registry
-from kleff.texts import plain
+from kleff.texts import plain, plural
 from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.paths import Look, WPath
 from kleff.workstation.things import Source
@@ -47,6 +47,7 @@ class Spare:
         self._folder = folder / "undo"
         self._stem = f"{number:04d}-spare"
         self._first: dict[tuple[int, int], str] = {}
+        self._special = 0
 
     # -- making -----------------------------------------------------------------------------------------------
 
@@ -205,6 +206,11 @@ class Spare:
                 self._registry.api.flush()
         return stays
 
+    @property
+    def not_back(self) -> str:
+        """What was not brought back and needs not be, in words; many in one."""
+        return f"; without {plural(self._special, 'dead socket or pipe', 'dead sockets and pipes')}" if self._special else ""
+
     def bring_back_some(self, sha256: str, wanted: set[str]) -> list[str]:
         """The same for some paths and the folders among them, of which nothing else is touched.
 
@@ -232,7 +238,7 @@ class Spare:
                 elif kept.lies:
                     return self._bring_file(kept, path, folder, name)
                 else:
-                    return [f"{path}: a special file, not brought back"]
+                    self._special += 1  # a socket or pipe of a program that is gone; it makes its own anew
                 folder.flush()
         except OSError as error:
             return [f"{path} cannot be brought back: {error.strerror}"]

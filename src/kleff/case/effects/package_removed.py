@@ -43,8 +43,9 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
         if not self.index:
             return stays(f"the package manager removed {self.what_}; install again, its saved configuration is in the case")
         hands.progress.say(f"building anew and installing {self.what_}")
-        left = package_spare_of(hands, one.id).put_back(self.records, self.index)
-        return stays("; ".join(left)) if left else TakenBack("undone", f"installed again from the spare: {self.what_}")
+        spare = package_spare_of(hands, one.id)
+        left = spare.put_back(self.records, self.index)
+        return stays("; ".join(left)) if left else TakenBack("undone", f"installed again from the spare: {self.what_}{spare.not_back}")
 
     @property
     def named_by(self) -> str:

@@ -85,6 +85,11 @@ class PackageSpare:
         self._made.unlink(missing_ok=True)
         return stays
 
+    @property
+    def not_back(self) -> str:
+        """As `Spare.not_back`."""
+        return self._spare.not_back
+
     def _install(self, lacking: list[PackageRecord], source: Source, index: str, facet: Packages) -> None:
         """Have the packages installed, and note what that made, whether it went well or not. Killed in between, the next try
         begins with what stood there at first.

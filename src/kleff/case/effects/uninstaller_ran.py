@@ -41,8 +41,9 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
         if not self.index:
             return stays(f"what the uninstaller of {self.what_} removed is not taken back; install the product again")
-        left = spare_of(hands, one.id).bring_back(self.index)
-        return stays("; ".join(left)) if left else TakenBack("undone", f"brought back from the spare: {self.what_}")
+        spare = spare_of(hands, one.id)
+        left = spare.bring_back(self.index)
+        return stays("; ".join(left)) if left else TakenBack("undone", f"brought back from the spare: {self.what_}{spare.not_back}")
 
     def wait(self, one: Journaled, hands: Hands) -> None:
         """One that a killed run started may still be at work, or a copy it handed over to: nothing is put back under it."""

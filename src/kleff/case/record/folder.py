@@ -12,7 +12,7 @@ from kleff.case.record.effect import dump
 from kleff.case.record.journal import Journal
 from kleff.case.record.trust import check_trusted
 from kleff.case.record.unfinished import Mark, clear_mark, read_mark, set_mark
-from kleff.errors import Blocked, DamagedCase, NoSuchCase, Refused, Stopped
+from kleff.errors import Blocked, DamagedCase, NeverBegun, NoSuchCase, Refused, Stopped
 from kleff.texts import now
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
@@ -147,7 +147,7 @@ def open_case(folder: Path, writable: bool = False) -> Case:
     case = Case(folder, journal)
     if journal.get("id") is None or journal.get("identity") is None:
         journal.close()
-        raise DamagedCase("the case was never begun", where=str(folder), remedy="it holds nothing; delete its folder")
+        raise NeverBegun(where=str(folder))
     return case
 
 

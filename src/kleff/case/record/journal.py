@@ -14,7 +14,7 @@ from typing import Any
 import msgspec
 
 from kleff.case.record.effect import STATES, Journaled, Recorded, dump, kind_of, load
-from kleff.errors import DamagedCase, NewerCase, Stopped
+from kleff.errors import DamagedCase, NeverBegun, NewerCase, Stopped
 from kleff.texts import now
 
 FORMAT = 2  # of new journals; in format 1 names are kept as they are shown, here as they are
@@ -70,6 +70,8 @@ class Journal:
             found = self._db.execute("PRAGMA quick_check(1)").fetchone()[0]
             if found != "ok":
                 raise self._damaged(found)
+        if self._db.execute("SELECT count(*) FROM sqlite_master").fetchone()[0] == 0:
+            raise NeverBegun(where=str(self.file.parent))
         version = self._db.execute("PRAGMA user_version").fetchone()[0]
         if version > FORMAT:
             raise NewerCase(f"the journal has format {version}; this Kleff knows {FORMAT}", where=str(self.file))

@@ -186,7 +186,7 @@ class Runner:
         except Interrupted:
             raise
         except (Stopped, DamagedCase) as error:
-            raise Stopped(error.what, where=error.where, remedy=f"{error.remedy}; {self._ways()}") from None
+            raise Stopped(error.what, where=error.where, remedy=f"{error.remedy}; {self._ways()}", said=error.said) from None
         except (ActionFailed, KleffError) as error:
             self._failed(action, error)
             return
@@ -244,6 +244,7 @@ class Runner:
             f"action {action.number} ({action.verb} {action.target}) failed: {error.what}",
             where=where,
             remedy=f"{error.remedy or 'look at it'}; {self._ways()}",
+            said=error.said,
         )
 
     def _ways(self) -> str:

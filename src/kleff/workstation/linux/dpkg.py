@@ -6,6 +6,7 @@ import contextlib
 import fcntl
 import os
 import shutil
+import struct
 import subprocess
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -197,9 +198,32 @@ class Dpkg:
         if not running.wait(process, PATIENCE):
             raise ActionFailed(f"dpkg has not ended after {PATIENCE} s", remedy=f"read {output}")
         if process.code != 0:
-            last = output.read_text("utf-8", "replace").strip().splitlines()[-1:] or [""]
+            lines = [line for line in output.read_text("utf-8", "replace").splitlines() if line.strip()]
             action = next(a for a in arguments if not a.startswith("--force"))
-            raise ActionFailed(f"dpkg {action} ended with {process.code}: {last[0]}", remedy=f"read {output}; then  dpkg --audit")
+            raise ActionFailed(f"dpkg {action} ended with {process.code}", remedy=f"read {output}; then  dpkg --audit", said=lines[-20:])
+
+    def at_work(self) -> str:
+        """By the locks that dpkg and its front ends hold (dpkg(1), FILES; fcntl(2), F_GETLK)."""
+        for name in ("lock-frontend", "lock"):
+            holder = self._holder(name)
+            if holder:
+                return holder
+        return ""
+
+    def _holder(self, name: str) -> str:
+        """Who holds a lock: name and number; "" if nobody does."""
+        try:
+            fd = os.open((self._root or Path("/")) / "var/lib/dpkg" / name, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
+        except OSError:
+            return ""
+        with closing_fd(fd):
+            asked = fcntl.fcntl(fd, fcntl.F_GETLK, struct.pack("hhqqi4x", fcntl.F_WRLCK, os.SEEK_SET, 0, 0, 0))
+        kind, _, _, _, pid = struct.unpack("hhqqi4x", asked)
+        if kind == fcntl.F_UNLCK:
+            return ""
+        with contextlib.suppress(OSError):
+            return f"{Path(f'/proc/{pid}/comm').read_text().strip()}, number {pid}"
+        return f"number {pid}"
 
     def wait(self) -> None:
         """Let a dpkg that is at work end first: one that a killed run started, or somebody else's.
@@ -211,7 +235,8 @@ class Dpkg:
         for name in ("lock-frontend", "lock"):
             while not self._free(name):
                 if time.monotonic() > deadline:
-                    raise ActionFailed("another program is installing or removing packages", remedy="let it end, then resume")
+                    who = self._holder(name) or "another program"
+                    raise ActionFailed(f"{who} is installing or removing packages", remedy="let it end, then resume")
                 time.sleep(0.2)
 
     def _free(self, name: str) -> bool:

@@ -230,6 +230,7 @@ class MemoryPackages:
     folders: dict[str, list[str]] = field(default_factory=dict)
     members: dict[str, dict[str, str]] = field(default_factory=dict)
     scripts: dict[str, Callable[[], None]] = field(default_factory=dict)
+    busy_with: str = ""
 
     def add(
         self, name: str, version: str, paths: Sequence[str], config: Sequence[str] = (), essential: bool = False,
@@ -288,6 +289,9 @@ class MemoryPackages:
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None: ...
 
     def clear_up(self) -> None: ...
+
+    def at_work(self) -> str:
+        return self.busy_with
 
     def wait(self) -> None: ...
 
