@@ -117,3 +117,18 @@ def test_dead_sockets_are_no_failure_of_an_undo(tmp_path: Path) -> None:
     assert spare.bring_back(index) == []
     assert spare.not_back == "; without 4 dead sockets and pipes"
     assert (place / "x").exists()
+
+
+def test_commands_are_named_as_the_program_was_called(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
+    """By its path where it was called so; the one unfinished case needs no name; one that is not found says where was looked."""
+    write(lab / "files/C/Garden/seed.txt")
+    step = "[[uninstall]]\nentry = 'Brindlewort Tag Studio 4.2'\npublisher = 'B*'\n"
+    file = procedure(tmp_path / "p.toml", "[[delete]]\npaths = ['C:\\Garden']\n" + step)
+    assert f"there is no such case in {kleff.cases}" in kleff("report", "nothing", code=3).err
+    assert f"no case in {kleff.cases} is unfinished" in kleff("resume", code=2).err
+    kleff("run", file, "--on", f"lab:{lab}", "--yes", code=None)
+    for text in (kleff("report", kleff.case()).out, kleff("resume", code=1).err):
+        assert f"{kleff.program} " in text
+        assert " kleff " not in text.replace(f"{kleff.program} ", "")
+    kleff("undo", "--yes")
+    assert (lab / "files/C/Garden/seed.txt").exists()

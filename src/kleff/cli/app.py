@@ -78,11 +78,12 @@ def _leave(code: int) -> NoReturn:
 
 
 def _tell(error: KleffError) -> None:
+    from kleff.cli.show import as_called
     from kleff.texts import plain
 
     lines = str(error).splitlines()
     said = ["  It said, at the end:", *(f"    {line}" for line in error.said)] if error.said else []
-    print("\n".join(["kleff: " + plain(lines[0]), *(plain(line) for line in (*lines[1:], *said))]), file=sys.stderr)
+    print(as_called("\n".join(["kleff: " + plain(lines[0]), *(plain(line) for line in (*lines[1:], *said))])), file=sys.stderr)
 
 
 def _quiet_surrogates() -> None:

@@ -37,6 +37,14 @@ def library_of(folder: Path | None) -> Library:
     return Library(folder or default_library())
 
 
+def meant_case(case: str | None, cases: Path | None) -> Path:
+    """The folder of a case that is named, or of the one that is unfinished."""
+    from kleff.case.record.folder import find_case, the_unfinished
+
+    folder = cases or default_cases()
+    return find_case(case, folder) if case is not None else the_unfinished(folder)
+
+
 def open_job(procedure: str, on: str | None, library: Path | None, options: Options | None = None, secrets: Secrets | None = None) -> Job:
     """A procedure on a workstation, with what commands share."""
     job = Job.open(procedure, on or "this", library_of(library), options)

@@ -10,6 +10,12 @@ import typer
 
 ProcedureArgument = Annotated[str, typer.Argument(metavar="PROC", help="A procedure file, or the id of one in the library.")]
 CaseArgument = Annotated[str, typer.Argument(metavar="CASE", help="A case folder, or the id of a case.")]
+UnfinishedArgument = Annotated[
+    str | None,
+    typer.Argument(
+        metavar="[CASE]", help="A case folder, or the id of a case; if left out, the one that is unfinished.", show_default=False
+    ),
+]
 OnOption = Annotated[
     str | None, typer.Option("--on", metavar="WORKSTATION", help="this (the default), root:FOLDER or lab:FOLDER.", show_default=False)
 ]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import re
+import shlex
 import shutil
 import sys
 from typing import TYPE_CHECKING
@@ -25,6 +27,16 @@ _STYLES: dict[Tone, dict[str, object]] = {
 }
 
 
+# A command as messages name it: at the beginning of a line, or after what is not part of a path.
+COMMAND = re.compile(r"(?<![\w./-])kleff(?= (?:cases|check|demo|discard|lab|list|preview|report|restore|resume|run|survey|undo|verify)\b)")
+
+
+def as_called(text: str) -> str:
+    """A text with its commands as this program was called: where it is not on the path, by its path."""
+    called = sys.argv[0] if os.sep in sys.argv[0] and not sys.argv[0].endswith(".py") else "kleff"
+    return COMMAND.sub(lambda match: shlex.quote(called), text)
+
+
 def coloured(stream: object) -> bool:
     """Colour only on a terminal, and never with NO_COLOR (no-color.org)."""
     return bool(getattr(stream, "isatty", lambda: False)()) and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
@@ -37,12 +49,12 @@ def paint(text: str, tone: Tone) -> str:
 def show(page: Page) -> None:
     """Print a page."""
     width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 0
-    print(page.text(paint, width) if coloured(sys.stdout) else page.text(width=width))
+    print(as_called(page.text(paint, width) if coloured(sys.stdout) else page.text(width=width)))
 
 
 def message(text: str) -> None:
     """One line for the technician, not part of the result."""
-    print("\n".join(plain(line) for line in text.split("\n")), file=sys.stderr)
+    print(as_called("\n".join(plain(line) for line in text.split("\n"))), file=sys.stderr)
 
 
 def tell_verified(job: Opened, result: Verification, json: bool) -> None:

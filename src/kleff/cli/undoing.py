@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from kleff.cli.options import CaseArgument, CasesOption, QuietOption, YesCaseOption
+from kleff.cli.options import CaseArgument, CasesOption, QuietOption, UnfinishedArgument, YesCaseOption
 
 if TYPE_CHECKING:
     from kleff.case.record.folder import Case
 
 
 def undo(
-    case: CaseArgument,
+    case: UnfinishedArgument = None,
     only: Annotated[
         list[str] | None, typer.Option("--only", metavar="LABEL|ACTION", help="Only this part; may be given more than once.")
     ] = None,
@@ -22,8 +22,8 @@ def undo(
     quiet: QuietOption = False,
 ) -> None:
     """Take a case back, or a part of it."""
-    from kleff.case.record.folder import find_case, open_case
-    from kleff.cli.common import confirm, default_cases
+    from kleff.case.record.folder import open_case
+    from kleff.cli.common import confirm, meant_case
     from kleff.cli.progress import watching
     from kleff.cli.show import show
     from kleff.engine.cases.case_job import check_can_undo
@@ -31,7 +31,7 @@ def undo(
     from kleff.errors import NotClean
     from kleff.report.summary import actions_named, undo_question, undone_page
 
-    folder = find_case(case, cases or default_cases())
+    folder = meant_case(case, cases)
     job = Job.of_case(folder)
     with open_case(folder) as looked:
         check_can_undo(looked)

@@ -13,7 +13,6 @@ import typer
 from kleff.cli.options import (
     AnswerOption,
     BecauseOption,
-    CaseArgument,
     CasesOption,
     ConfirmedOption,
     EvidenceOption,
@@ -29,6 +28,7 @@ from kleff.cli.options import (
     SpareOption,
     TechnicianOption,
     TicketOption,
+    UnfinishedArgument,
     WaiveOption,
     WithoutOption,
     YesOption,
@@ -177,7 +177,7 @@ def closing(job: Opened, folder: Path, ended: Ended, json: bool) -> None:
 
 
 def resume(
-    case: CaseArgument,
+    case: UnfinishedArgument = None,
     cases: CasesOption = None,
     skip: Annotated[int, typer.Option("--skip", metavar="ACTION", help="Go past this action.", show_default=False)] = 0,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it is skipped.", show_default=False)] = "",
@@ -187,8 +187,7 @@ def resume(
     json: JsonOption = False,
 ) -> None:
     """Go on with a case that stopped or waits for a restart."""
-    from kleff.case.record.folder import find_case
-    from kleff.cli.common import default_cases, given_secrets
+    from kleff.cli.common import given_secrets, meant_case
     from kleff.cli.manual import confirmation
     from kleff.cli.progress import watching
     from kleff.engine.job import Job
@@ -196,7 +195,7 @@ def resume(
 
     if bool(skip) != bool(because.strip()):
         raise UsageError("--skip and --because belong together", remedy="kleff resume CASE --skip ACTION --because TEXT")
-    job = Job.of_case(find_case(case, cases or default_cases()))
+    job = Job.of_case(meant_case(case, cases))
     options = replace(job.options, confirmed={name: confirmation("") for name in confirmed or []})
     job = replace(job, options=options, secrets=given_secrets(secret_fd))
     with watching(quiet) as progress:

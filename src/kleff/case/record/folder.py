@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 from collections.abc import Iterator
@@ -12,7 +13,7 @@ from kleff.case.record.effect import dump
 from kleff.case.record.journal import Journal
 from kleff.case.record.trust import check_trusted
 from kleff.case.record.unfinished import Mark, clear_mark, read_mark, set_mark
-from kleff.errors import Blocked, DamagedCase, NeverBegun, NoSuchCase, Refused, Stopped
+from kleff.errors import Blocked, DamagedCase, NeverBegun, NewerCase, NoSuchCase, Refused, Stopped, UsageError
 from kleff.texts import now
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
@@ -134,7 +135,24 @@ def find_case(name: str, cases: Path) -> Path:
             return Path(os.path.realpath(folder))
     if Path(name).is_dir():
         raise NoSuchCase("not a case: case.db is missing", where=name, remedy="kleff cases  lists the cases")
-    raise NoSuchCase("there is no such case", where=name, remedy="kleff cases  lists the cases; --cases names their folder")
+    raise NoSuchCase(f"there is no such case in {cases}", where=name, remedy="kleff cases  lists the cases; --cases names their folder")
+
+
+def the_unfinished(cases: Path) -> Path:
+    """The one case that is unfinished.
+
+    Raises:
+        UsageError: there is none, or there are several.
+    """
+    found = []
+    for folder in all_cases(cases):
+        with contextlib.suppress(DamagedCase, NeverBegun, NewerCase), open_case(folder) as case:
+            found += [folder] if case.state in UNFINISHED else []
+    if len(found) != 1:
+        listed = ", ".join(folder.name for folder in found)
+        what = f"several cases are unfinished: {listed}" if found else f"no case in {cases} is unfinished"
+        raise UsageError(what, remedy="name the case;  kleff cases  lists them")
+    return found[0]
 
 
 def open_case(folder: Path, writable: bool = False) -> Case:
