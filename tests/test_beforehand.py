@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -12,10 +13,13 @@ from kleff.case.record.folder import open_case
 from kleff.engine.job import Job
 from kleff.workstation.identity import PathId
 from kleff.workstation.paths import from_raw
+from memory import Bench, delete, killed_at
 from support import Kleff, write
 from test_entries import STEP, bench, procedure
 
 OTHER = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Rake"
+HOE = r"C:\Program Files\Rakeworks\Hoe"
+UNINSTALL = r"SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall\Hoe"
 RAKE = r"C:\Program Files\Rakeworks\Rake"
 
 
@@ -66,9 +70,41 @@ def test_it_is_an_error_when_it_cannot_be_read(kleff: Kleff, tmp_path: Path) -> 
         db.execute("UPDATE meta SET value = replace(value, '\"stays\":[', '\"stays\":[7') WHERE key = 'beforehand'")
         db.commit()
     assert "what was noted when the case began cannot be read" in kleff("resume", kleff.case(), code=1).err
-    kleff("undo", kleff.case(), "--yes")
+    assert "what was noted when the case began cannot be read" in kleff("undo", kleff.case(), "--yes", code=4).out
 
 
 def test_names_that_are_no_text_are_noted() -> None:
     noted = Beforehand(clues=[Clue(place=PathId(b"C:\xff\x00\xed\xb0\x80"), how="open in", by="a\udc80b")])
     assert load(dump(noted), Beforehand) == noted
+
+
+def test_a_start_type_that_kleff_has_set_is_no_stranger_s(folder: Path) -> None:
+    """Killed at every journal write around an uninstaller whose service Kleff holds: taken back without a remark, to the last value."""
+    writes = 0
+    for at in itertools.count(1):
+        on = Bench(folder / str(at))
+        on.on.entry("Hoe", "Rakeworks Hoe", "2.0", HOE, rf"{HOE}\unins.exe", "Rakeworks")
+        on.on.service("hoesvc", rf'"{HOE}\svc.exe"')
+        on.on.files.add(rf"{HOE}\svc.exe")
+        on.on.behaves(rf"{HOE}\unins.exe", lambda argv, on=on: (on.on.api.delete_key("HKLM", UNINSTALL), (0, ""))[1])
+        before = on.files, values(on)
+        job = on.job("[[stop]]\nservice = 'hoesvc'\n[[uninstall]]\nentry = 'Rakeworks Hoe'\npublisher = 'Rakeworks'\n" + delete(HOE))
+        made = job.preview()
+        with killed_at(at, after=True) as seen:
+            job.run(made, on.folder / "cases")
+        found = Job.cases(on.folder / "cases")
+        case = on.again(job, found[0]) if found else None
+        if case is not None and case.record().state != "new":
+            assert case.undo().stays == [], at
+            assert (on.files, values(on)) == before, at
+        writes = seen[0]
+        if writes < at:
+            break
+    assert writes > 10
+
+
+def values(on: Bench) -> list[tuple[str, bytes]]:
+    registry = on.on.open().registry
+    assert registry is not None
+    found = registry.values(registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services\hoesvc")[0])
+    return [(v.name, v.raw) for v in found]

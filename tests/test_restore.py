@@ -258,16 +258,27 @@ def grow(place: Path, what: Any) -> None:
         place.symlink_to("anywhere")
 
 
-@given(what=st.dictionaries(NAMES, TREES, min_size=1, max_size=4), kept=st.integers(0, 3))
-@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-def test_any_tree_is_saved_and_given_back(tmp_path: Path, what: dict[str, Any], kept: int) -> None:
-    """Also where part of it has stayed."""
+TIMES = st.sampled_from([0, 1, -1, -(2**31), 2**31, 2**32, 4_700_000_000, 15_000_000_000]).flatmap(
+    lambda s: st.integers(0, 999_999_999).map(lambda ns: s * 10**9 + ns)
+)  # seconds, of what file systems hold: before 1970, after 2038, 2106, 2116; 2445
+
+
+@given(what=st.dictionaries(NAMES, TREES, min_size=1, max_size=4), kept=st.integers(0, 3), times=st.lists(TIMES, min_size=1, max_size=5),
+       modes=st.lists(st.sampled_from([0o644, 0o600, 0o444, 0o755, 0o777]), min_size=1, max_size=3))  # fmt: skip
+@settings(max_examples=14, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_any_tree_is_saved_and_given_back(tmp_path: Path, what: dict[str, Any], kept: int, times: list[int], modes: list[int]) -> None:
+    """Whatever is sealed restores: names, times as far as file systems hold them, modes, attributes; also where part of it has stayed."""
     top = tmp_path / "tree"
     shutil.rmtree(top, ignore_errors=True)
     shutil.rmtree(tmp_path / "cases", ignore_errors=True)
     linux_tree(top, {})
     place = top / "opt/garden"
     grow(place, what)
+    for number, path in enumerate(sorted(place.rglob("*"), key=lambda p: -len(p.parts))):
+        if not path.is_symlink():
+            path.chmod(modes[number % len(modes)] | (0o700 if path.is_dir() else 0))
+            os.setxattr(path, "user.kleff", os.fsencode(f"{number}\n\0"))
+        os.utime(path, ns=(0, times[number % len(times)]), follow_symlinks=False)
     file = procedure(tmp_path / "p.toml", "[[backup]]\nlabel = 'all'\npaths = ['/opt/garden/**']\n")
     before = tree(top / "opt")
     common = ("--on", f"root:{top}", "--yes", "--quiet", "--cases", str(tmp_path / "cases"))

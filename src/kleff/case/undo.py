@@ -70,7 +70,10 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
         else:
             result.stays.append(back.note)
     back_again = [e for e in case.journal.effects() if e.state == "undone"]
-    result.stays += settle_owners(hands, back_again, read_beforehand(case).numbers)
+    try:
+        result.stays += settle_owners(hands, back_again, read_beforehand(case).numbers)
+    except DamagedCase as error:  # everything is back; whose it is by name is not known
+        result.stays.append(error.what)
     drop_spares(hands)
     hands.area.clear(hands.areas())
     if only is None:

@@ -12,22 +12,23 @@ import contextlib
 import json
 import stat
 from base64 import b64decode, b64encode
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import IO
 
 import msgspec
 
 from kleff.case.aside.area import Area
-from kleff.case.aside.spare_index import Made, SpareDifference, SparedItem, SparedKey, SpareIndex
-from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan
+from kleff.case.aside.spare_index import Made, SpareDifference, SparedItem, SparedKey, SpareIndex, state_of
+from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan, leave_out
 from kleff.case.record.exports import export, read_checked, read_export, write_new
 from kleff.errors import Refused
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey
-from kleff.registry.registry import Registry
+from kleff.registry.registry import KeyRef, Registry
 from kleff.texts import plain, plural
 from kleff.workstation.files.protocol import FileTree, Folder
+from kleff.workstation.identity import packed
 from kleff.workstation.paths import Look, WPath
 from kleff.workstation.things import Source
 
@@ -71,7 +72,7 @@ class Spare:
             things.append(self._keep(path, look, into, len(things), plan.full))
         parents = {p.parent.key: p.parent for p in (*plan.singles, *plan.places)}
         above = [self._kept(p, k, {}) for p in parents.values() if (k := self._files.look(p))]
-        index = SpareIndex(areas=[_b64(a) for a in areas], things=things, above=above, keys=list(self._export(plan)))
+        index = SpareIndex(areas=[packed(a) for a in areas], things=things, above=above, keys=list(self._export(plan)))
         # The standard library's writer: link targets may hold bytes that are not text, which it escapes.
         return write_new(self._folder / f"{self._stem}.json", json.dumps(msgspec.to_builtins(index)).encode("ascii"))
 
@@ -101,7 +102,7 @@ class Spare:
 
     def _kept(self, path: WPath, look: Look, attributes: dict[str, str]) -> SparedItem:
         return SparedItem(
-            path=_b64(path), mode=stat.S_IMODE(look.mode) | stat.S_IFMT(look.mode), uid=look.uid, gid=look.gid,
+            path=packed(path), mode=stat.S_IMODE(look.mode) | stat.S_IFMT(look.mode), uid=look.uid, gid=look.gid,
             atime=look.times[0], mtime=look.times[1], size=look.size, attributes=attributes,
         )  # fmt: skip
 
@@ -114,7 +115,7 @@ class Spare:
             return self._kept(path, look, self._attributes(path) if look.is_folder else {})
         kept = self._kept(path, look, {})
         held = into.child(f"{number:06d}")
-        kept.lies = _b64(held)
+        kept.lies = packed(held)
         with self._files.parent(path) as (folder, name), self._files.folder(into) as to:
             first = self._first.get(look.identity)
             if first is not None:  # a second name of a file that is kept already
@@ -176,11 +177,14 @@ class Spare:
 
     # -- bringing back ----------------------------------------------------------------------------------------
 
-    def bring_back(self, sha256: str, made: Made | None = None, gone: list[str] | None = None) -> list[str]:
+    def bring_back(
+        self, sha256: str, made: Made | None = None, gone: list[str] | None = None, own: Sequence[tuple[KeyRef, str]] = ()
+    ) -> list[str]:
         """Put back what is gone; never over anything. Done twice is done once.
 
         Args:
             made: what the undo itself has had made anew. As long as it is that very thing, it gives way to the original.
+            own: values (key, name) that this case has changed and has yet to give back; those that are there are left.
             gone: what the removal took along; what else is missing now went otherwise, and is left. None: not known.
 
         Returns:
@@ -193,7 +197,7 @@ class Spare:
             if kept.path in made:
                 self._clear_way(kept, made[kept.path])
             stays += self._bring(kept)
-        parents = {_b64(self._path(path).parent) for path in concerned}
+        parents = {packed(self._path(path).parent) for path in concerned}
         for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode) and (k.path in concerned or k.path in parents)]):
             self._settle(kept)
         for kept in index.above:  # not the product's own: only the times its going has changed
@@ -202,6 +206,8 @@ class Spare:
         for key in index.keys:
             ref, tree = read_export(self._folder, key.stem, key.sha256)
             if self._registry is not None:
+                there = [(k, name) for k, name in own if self._registry.value(k, name) is not None]
+                leave_out(ref, tree, [k for k, _ in there], [name for _, name in there])
                 stays += self._registry.write_tree(ref, tree)
                 self._registry.api.flush()
         return stays
@@ -249,7 +255,7 @@ class Spare:
         path = self._path(kept.path)
         with contextlib.suppress(OSError):  # then it stays, and `_bring` says what stands there
             look = self._files.look(path)
-            if look is None or look.is_folder or stat.S_ISDIR(kept.mode) or _state(look) != made:
+            if look is None or look.is_folder or stat.S_ISDIR(kept.mode) or state_of(look) != made:
                 return
             held = self._files.look(self._path(kept.lies)) if kept.lies else None
             if stat.S_ISLNK(kept.mode) or (held is not None and not self._changed(kept, held)):
@@ -265,7 +271,7 @@ class Spare:
                 path = self._files.resolve(path).path if path else None
             except Refused:
                 return None
-            kept = things.get(_b64(path)) if path else None
+            kept = things.get(packed(path)) if path else None
             if kept is None or path is None:
                 there = self._files.look(path) if path else None
                 return None if there is None or there.is_file else (there, None, "")
@@ -283,7 +289,7 @@ class Spare:
     def standing(self, sha256: str) -> Made:
         """Which things of the spare are where they were, and how."""
         found = ((k.path, self._files.look(self._path(k.path))) for k in self.index(sha256).things)
-        return {path: _state(look) for path, look in found if look is not None}
+        return {path: state_of(look) for path, look in found if look is not None}
 
     def made(self, sha256: str, before: Made) -> Made:
         """What is there now and was not, or was there as the original and is changed."""
@@ -340,11 +346,3 @@ class Spare:
             for name, value in kept.attributes.items():
                 folder.set_attribute(name, b64decode(value))
             folder.set_times((kept.atime, kept.mtime))
-
-
-def _state(look: Look) -> tuple[int, int, int]:
-    return look.identity[1], look.size, look.times[1]
-
-
-def _b64(path: WPath) -> str:
-    return b64encode(path.raw).decode()

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import msgspec
 
 from kleff.texts import plural
+from kleff.workstation.paths import Look
 
 Made = dict[str, tuple[int, int, int]]  # `SparedItem.path` -> (inode, size, modification time in ns)
 
@@ -62,3 +63,8 @@ class SpareDifference:
         parts += [f"changed {len(self.changed):,}"] if self.changed else []
         parts += [f"removed {plural(len(self.keys_removed), 'key')}"] if self.keys_removed else []
         return ", ".join(parts)
+
+
+def state_of(look: Look) -> tuple[int, int, int]:
+    """What tells a thing from another that has taken its place: inode, size, modification time in ns."""
+    return look.identity[1], look.size, look.times[1]

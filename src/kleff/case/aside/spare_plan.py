@@ -1,5 +1,6 @@
 """What a spare is to be made of; apart from the making, so that a preview need not load that."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from kleff.procedure.globs import fold
@@ -36,3 +37,12 @@ class SparePlan:
             below = tree.find(changed.parts[len(key.parts) :]) if inside else None
             if below is not None:
                 below.set(value)
+
+
+def leave_out(key: KeyRef, tree: RegKey, changed: Sequence[KeyRef], names: Sequence[str]) -> None:
+    """Take values out of what was read of a key: each of `changed` the one of `names` beside it."""
+    for other, name in zip(changed, names, strict=True):
+        inside = other.view == key.view and other.hive == key.hive and fold(other.path + "\\").startswith(fold(key.path + "\\"))
+        below = tree.find(other.parts[len(key.parts) :]) if inside else None
+        if below is not None:
+            below.values.pop(fold(name), None)

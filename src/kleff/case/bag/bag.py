@@ -20,8 +20,8 @@ from kleff import __version__
 from kleff.case.bag.archive import MemberSource, check_archive, write_archive
 from kleff.case.bag.encryption import ENDING, KEY_FILE, BagKey, Passing
 from kleff.case.bag.index import FORMAT, SavedItem
-from kleff.case.bag.opened import check_files
-from kleff.case.record.exports import pack, read_checked, write_new
+from kleff.case.bag.opened import read_back, read_item
+from kleff.case.record.exports import pack, read_checked, unpack, write_new
 from kleff.case.record.folder import Case
 from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Progress, Silent
@@ -125,6 +125,7 @@ class Bag:
             for name, data in ((f"{number:03d}.reg", text), (f"{number:03d}.json", pack(key, tree))):
                 file = folder / (name + self._ending)
                 written[file] = self._write(file, data)
+            _check_export(key, tree, str(folder))
             exports.append(f"{stem}/{number:03d}")
         item = msgspec.structs.replace(item, exports=exports)
         self._record(action, stem, item, written)
@@ -174,6 +175,8 @@ class Bag:
         """
         index = self._data() / f"{stem}.index.json{self._ending}"
         sha256 = self._write(index, msgspec.json.format(msgspec.json.encode(item), indent=1))
+        if read_item(index, sha256, self._key) != item:
+            raise DamagedCase("is not read back as what was saved", where=str(index), remedy="leave out this step, and tell us of it")
         items = [(str(p.relative_to(self.folder)), action, sha, p.stat().st_size) for p, sha in {**written, index: sha256}.items()]
         self._case.journal.add_bag_items(items)
         self._read_back |= {name for name, _, _, _ in items}
@@ -218,5 +221,16 @@ class Bag:
         for name, text in tags.items():
             (self.folder / name).unlink(missing_ok=True)  # of a sealing that was cut off
             write_new(self.folder / name, text.encode())
-        check_files(self.folder, self._read_back)
+        read_back(self.folder, self._read_back, self._key)
         self._case.journal.set(bag="sealed")
+
+
+def _check_export(key: KeyRef, tree: RegKey, where: str) -> None:
+    """An export as a restore reads it.
+
+    Raises:
+        DamagedCase: it is not what was saved.
+    """
+    found, back = unpack(pack(key, tree), where)
+    if (found, back.keys, back.values) != (key, tree.keys, tree.values):
+        raise DamagedCase(f"{key} is not read back as what was saved", where=where, remedy="leave out this step, and tell us of it")

@@ -35,7 +35,7 @@ class Member(msgspec.Struct, kw_only=True, omit_defaults=True):
     uid: Annotated[int, Meta(ge=0, lt=1 << 32)] = 0
     gid: Annotated[int, Meta(ge=0, lt=1 << 32)] = 0
     owner: str = ""
-    mtime: Annotated[int, Meta(gt=-(1 << 62), lt=1 << 62)] = 0
+    mtime: int = 0  # as wide as file systems are: some hold times after 2116
     size: Annotated[int, Meta(ge=0, lt=1 << 62)] = 0
     sparse: bool = False
     sha256: str = ""

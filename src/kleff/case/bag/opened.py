@@ -100,6 +100,30 @@ def open_bag(folder: Path, progress: Progress | None = None, contents: bool = Tr
     return bag
 
 
+def read_back(folder: Path, known: Collection[str], key: BagKey | None) -> None:
+    """Read a bag as a restore would that has just been written, but for archives that were read back.
+
+    Args:
+        known: payload files that were read back a moment ago.
+
+    Raises:
+        DamagedCase: any file is missing, changed, not listed or not what its index says.
+    """
+    sums = check_files(folder, known)
+    _read(SavedBag(folder, _info(folder), sums=sums), None, False, None if key is None else lambda file: key)
+
+
+def read_item(file: Path, sha256: str, key: BagKey | None) -> SavedItem:
+    """An index as a restore reads it, each member with it.
+
+    Raises:
+        DamagedCase: it cannot be read, or leads out.
+    """
+    item = _item(file, sha256, key)
+    _check_members(item, file)
+    return item
+
+
 def _read(bag: SavedBag, progress: Progress | None, contents: bool, unlock: Unlock | None) -> SavedBag:
     """What the indexes say, each compared with its checksum and with what it names."""
     folder = bag.folder
@@ -113,7 +137,7 @@ def _read(bag: SavedBag, progress: Progress | None, contents: bool, unlock: Unlo
     named: set[str] = set()
     for name in sorted(bag.sums):
         if name.endswith(INDEX + ending):
-            item = _item(folder / name, bag.sums[name], bag.key)
+            item = read_item(folder / name, bag.sums[name], bag.key)
             stem = name.removeprefix("data/").removesuffix(INDEX + ending)
             belongs = set(_payload(item, ending))
             lacks = belongs - set(bag.sums)
@@ -122,7 +146,6 @@ def _read(bag: SavedBag, progress: Progress | None, contents: bool, unlock: Unlo
                 raise DamagedCase(why, where=str(folder / name), remedy=RELY)
             named |= {name, *belongs}
             bag.items[stem] = item
-            _check_members(item, folder / name)
             if item.archive and contents:
                 archive = bag.payload(item.archive)
                 if check_archive(archive, item.members, progress or Silent(), bag.key) != bag.sums[f"data/{item.archive}"]:

@@ -42,7 +42,8 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
         if not self.index:
             return stays(f"what the uninstaller of {self.what_} removed is not taken back; install the product again")
         spare = spare_of(hands, one.id)
-        left = spare.bring_back(self.index)
+        changed = [s for e in hands.case.journal.effects() if e.state == "done" for s in effect_of(e).settings(e, hands)]
+        left = spare.bring_back(self.index, own=[(key, value.name) for key, value in changed])
         return stays("; ".join(left)) if left else TakenBack("undone", f"brought back from the spare: {self.what_}{spare.not_back}")
 
     def wait(self, one: Journaled, hands: Hands) -> None:

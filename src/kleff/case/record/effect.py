@@ -20,7 +20,7 @@ Base64 = Annotated[str, Meta(pattern=r"^(?:[A-Za-z0-9+/]{4})*(?:[A-Za-z0-9+/]{2}
 Sha256 = Annotated[str, Meta(pattern=r"^[0-9a-f]{64}$")]
 Stem = Annotated[str, Meta(pattern=r"^[0-9]{4,}(-[a-z0-9]+)*$")]
 Count = Annotated[int, Meta(ge=0, lt=1 << 62)]
-Time = Annotated[int, Meta(gt=-(1 << 62), lt=1 << 62)]
+Time = int  # ns since 1970, as wide as file systems are
 Hex = Annotated[str, Meta(pattern=r"^(?:[0-9a-f]{2})*$")]
 Number = Annotated[int, Meta(ge=0)]
 Pid = Annotated[int, Meta(ge=0, lt=1 << 31)]

@@ -116,8 +116,6 @@ class Runner:
             self.case.journal.set(restarted="yes")
         return self.run()
 
-    # -- one action -------------------------------------------------------------------------------------------
-
     def _pending(self, row: Row) -> bool:
         if row.action.phase in ("before", "verify", "after") or row.state in (DONE, SKIPPED, UNDONE):
             return False
