@@ -535,3 +535,44 @@ def test_folders_swapped_for_links_while_things_are_put_back(tmp_path: Path) -> 
     assert "Traceback" not in log.read_text(errors="replace"), log.read_text(errors="replace")[-3000:]
     assert set(ended) <= {0, 1, 3, 4}, ended
     assert swaps[0] > 20_000, (rounds, swaps)
+
+
+# -- values and items of a carried bag ----------------------------------------------------------------------------
+
+RUN = r"HKCU\Software\Microsoft\Windows\CurrentVersion\Run"
+
+
+def test_a_bag_writes_no_value_but_the_one_that_is_saved(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
+    """The technician's procedure saves one value of a key in which everybody has one; a carried bag with another is refused."""
+    file = procedure(tmp_path / "p.toml", f"[[backup]]\nlabel = 'tray'\nvalue = 'Tag Studio Tray'\nin_key = '{RUN}'\naccounts = ['mira']\n")
+    kleff("run", file, "--on", f"lab:{lab}", "--yes")
+    good, before = kleff.case() / "bag", hives(lab)
+    export = next((good / "data").rglob("001.json"))
+    shown = kleff("restore", good, "--procedure", file, "--on", f"lab:{lab}", "--dry-run").out
+    assert "Tag Studio Tray" in shown
+    for change in (
+        lambda saved: saved["keys"][0]["values"][0].update(name="Alder Sync"),
+        lambda saved: saved["keys"][0]["values"].append({**saved["keys"][0]["values"][0], "name": "Another"}),
+        lambda saved: saved["keys"].append({"path": "Below", "values": []}),
+    ):
+        bag = Path(shutil.copytree(good, tmp_path / "bag", dirs_exist_ok=True))
+        found = json.loads(export.read_text())
+        change(found)
+        (bag / export.relative_to(good)).write_text(json.dumps(found))
+        seal(bag)
+        said = kleff("restore", bag, "--procedure", file, "--on", f"lab:{lab}", "--yes", code=3).err
+        assert "the procedure saves single values alone, and the bag holds others" in said
+        assert hives(lab) == before
+
+
+def test_an_item_is_no_option(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
+    """What is given to the technician's own program as an argument passes one strict rule, at saving and at restoring."""
+    program = "'C:\\Program Files\\Brindlewort\\Tag Studio 4\\bin\\tagdb.exe'"
+    body = f"[[backup]]\nlabel = 'beds'\ncommand = [{program}, 'export', '{{item}}']\nlists = [{program}, 'list']\n"
+    file = procedure(tmp_path / "p.toml", body + f"saves_as = '{{item}}.sql'\nrestore = [{program}, 'import', '{{item}}']\n")
+    kleff("run", file, "--on", f"lab:{lab}", "--yes")
+    for evil in ("--host=elsewhere", "a/b", "a\\b", "a\nb"):
+        bag = Path(shutil.copytree(kleff.case() / "bag", tmp_path / "bag", dirs_exist_ok=True))
+        edit(bag, "beds", lambda i, evil=evil: i["settings"].update(item=evil) or i.update(name=f"{evil}.sql"))
+        said = kleff("restore", bag, "--procedure", file, "--on", f"lab:{lab}", "--yes", code=3).err
+        assert "the program could take its name for an option" in said or "has a separator or a control character" in said, evil

@@ -12,7 +12,7 @@ from kleff.objects.base.action import ABSENT, MANUAL, UNKNOWN, UNREADABLE, Actio
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.commands.programs import arguments, list_of, objection_to, run_program
-from kleff.objects.commands.steps import ITEM, CommandBackup, CommandStop, CommandVerify
+from kleff.objects.commands.steps import ITEM, CommandBackup, CommandStop, CommandVerify, item_problem
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
@@ -121,8 +121,8 @@ class CommandKind(Kind):
                     shows=["runs: " + " ".join(argv)],
                 )  # fmt: skip
                 each.set_details(Exporting(listed=[name], item=name))
-                if name.startswith("-"):
-                    each.state, each.reason = MANUAL, "the program could take its name for an option; export by hand"
+                if why := item_problem(name):
+                    each.state, each.reason = MANUAL, f"{why}; export by hand"
                 yield each
             return
         else:

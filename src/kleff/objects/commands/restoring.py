@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from kleff.case.bag.index import SavedItem
 from kleff.errors import ActionFailed
-from kleff.objects.base.action import KEPT, MANUAL, TO_DO, Action, Outcome
+from kleff.objects.base.action import KEPT, MANUAL, REFUSED, TO_DO, Action, Outcome
 from kleff.objects.base.here import Work
 from kleff.objects.base.restoring import FromBag, Restoring
 from kleff.objects.commands.programs import arguments, list_of, objection_to, run_program
-from kleff.objects.commands.steps import SAVED, CommandBackup
+from kleff.objects.commands.steps import SAVED, CommandBackup, item_problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
 
@@ -20,6 +20,9 @@ def plan(item: SavedItem, stem: str, restoring: Restoring) -> Action:
     if model is None or not model.restore:
         action.state = MANUAL
         action.reason = f"the procedure has no restore command for it; it is {restoring.bag.payload(item.file)}"
+        return action
+    if why := item_problem(_one(item)):
+        action.state, action.reason = REFUSED, f"{_one(item)}: {why}"
         return action
     saved = str(restoring.bag.payload(item.file))
     argv = arguments(model.restore, restoring.here, _one(item), saved)

@@ -12,6 +12,15 @@ ITEM, SAVED = "{item}", "{saved}"
 BY_INPUT = "standard input"
 
 
+def item_problem(item: str) -> str:
+    """Why the name of one thing cannot be given to a program as an argument; "" if it can."""
+    if item.startswith("-"):
+        return "the program could take its name for an option"
+    if any(c in "/\\" or not c.isprintable() for c in item):
+        return "its name has a separator or a control character"
+    return ""
+
+
 class CommandBackup(SavingStep, kw_only=True, frozen=True):
     """Save what a program exports on its standard output."""
 

@@ -14,6 +14,7 @@ from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
+from kleff.texts import plural
 from kleff.workstation.identity import key_id
 from kleff.workstation.paths import WPath
 
@@ -178,6 +179,7 @@ class KeyKind(Kind):
             for key, tree in keys_here(item, restoring):
                 action.target = for_people(key)
                 action.about.append(key_id(key))
+                action.shows.append(_written(key, tree))
                 assert registry is not None
                 _, difference = would_write(registry, key, tree, restoring.replace)
                 action.items += difference.keys + difference.values
@@ -211,6 +213,13 @@ class KeyKind(Kind):
         except Nowhere as error:
             return [f"{item.label}: {error}"]
         return [f"{for_people(key)}: not all of it is there" for key, difference in found if difference.anything]
+
+
+def _written(key: KeyRef, tree: RegKey) -> str:
+    """What a restore writes of a key, named as far as a line goes."""
+    names = ", ".join(v.name or "(default)" for v in list(tree.values.values())[:6])
+    below = f", and {plural(tree.count()[0] - 1, 'key')} below" if tree.keys else ""
+    return f"{for_people(key)}: {names or 'no value of its own'}{' ...' if len(tree.values) > 6 else ''}{below}"
 
 
 def _only_if_empty(step: LoadedStep) -> bool:
