@@ -12,7 +12,8 @@ from kleff.engine.job import Job
 from kleff.progress import Silent
 from kleff.report.case_facts import case_info
 from kleff.report.case_report import report_page
-from kleff.report.pages import preview_page, totals_lines
+from kleff.report.pages import preview_page, totals_lines, verify_page
+from kleff.report.summary import closing_page
 from memory import Bench, delete
 
 
@@ -120,3 +121,17 @@ def test_a_service_that_cannot_be_held_is_not_told_as_held(folder: Path) -> None
     assert getattr(effect, "held") is False  # noqa: B009
     row = job.record().rows[0]
     assert "may be started again by something else: it cannot be held here" in row.note
+
+
+def test_a_procedure_that_only_saves_says_saved(folder: Path) -> None:
+    """Not gone, and not "not gone" either; a required thing that could not be saved is told."""
+    bench = shed(folder)
+    body = "[[evidence]]\npath = '/opt/shed'\n[[backup]]\nlabel = 'own'\npaths = ['/opt/shed/own']\n"
+    job, ended = bench.run(body)
+    assert (ended.clean, ended.verification.saved, ended.verification.gone) == (True, True, False)
+    assert verify_page("Shed", "here", ended.verification).text().startswith("What Shed has is saved from here; nothing was to be removed")
+    assert "saved; nothing was to be removed" in report(job)
+    with open_case(job.folder()) as case:
+        assert "left" not in closing_page(case, ended).text()
+    _, ended = bench.run(body + "[[backup]]\nlabel = 'x'\npaths = ['{user.home}/x']\naccounts = ['nobody']\nrequired = false\n")
+    assert not ended.clean

@@ -33,6 +33,7 @@ class Verification(msgspec.Struct, kw_only=True):
 
     Attributes:
         shows: evidence that is kept on purpose: clean, but not gone.
+        saved: the procedure only saves, so that nothing was to go.
         looked: how many places were looked at.
         not_known: what cannot be known without the case.
     """
@@ -42,11 +43,12 @@ class Verification(msgspec.Struct, kw_only=True):
     findings: list[Finding]
     not_known: list[str] = []
     shows: bool = False
+    saved: bool = False
 
     @property
     def gone(self) -> bool:
         """Whether nothing shows the product any more."""
-        return self.clean and not self.shows
+        return self.clean and not self.shows and not self.saved
 
     @property
     def open(self) -> list[Finding]:

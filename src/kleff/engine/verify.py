@@ -17,6 +17,7 @@ from kleff.objects.base.kind import kind_of
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.identity import Identity, covers, sameness, shown
 
+REMOVES = ("stop", "uninstall", "purge", "delete", "verify")
 REMOVED_BY_PROGRAMS = ("uninstall", "purge")
 
 
@@ -38,13 +39,12 @@ def verify(here: Here, case: FromCase | None = None) -> Verification:
 
     Nothing is changed.
     """
+    if case is not None and not any(steps_here(here, phase) for phase in REMOVES):
+        undone = [f for f in case.findings if f.state in (NOT_DONE, NOT_KNOWN)]
+        return Verification(clean=not undone, looked=0, findings=undone, saved=True)
     style = here.workstation.style
     actions = [
-        a
-        for phase in ("stop", "uninstall", "purge", "delete", "verify")
-        for step in steps_here(here, phase)
-        if kind_of(step.kind).proves(phase)
-        for a in plan_step(step, here)
+        a for phase in REMOVES for step in steps_here(here, phase) if kind_of(step.kind).proves(phase) for a in plan_step(step, here)
     ]
     evidence = sightings(here)
     found = _Findings(style)

@@ -117,6 +117,8 @@ def result_line(case: Case, result: Verification | None, found: list[Row]) -> st
                 if missing or failed
                 else "put back, and compared with the bag"
             )
+        if result.saved and result.clean:
+            return "saved; nothing was to be removed"
         if result.clean and not failed:
             looked = f"looked at {plural(result.looked, 'place')}"
             return f"gone: {looked}, nothing is left" if result.gone else f"not gone, as was wanted: {looked}, the rest is kept on purpose"

@@ -243,7 +243,11 @@ def verify_page(name: str, where: str, result: Verification) -> Page:
     """Is it gone?"""
     page = Page()
     looked = f"looked at {plural(result.looked, 'place')}"
-    if result.gone:
+    if result.saved and result.clean:
+        page.row((f"What {name} has is saved", "good"), (f" from {where}; nothing was to be removed", "plain"))
+    elif result.saved:
+        page.row((f"Not all that {name} has is saved", "bad"), (f" from {where}", "plain"))
+    elif result.gone:
         page.row((f"{name} is gone", "good"), (f" from {where}: {looked}, nothing is left", "plain"))
     elif result.clean:
         page.row((f"{name} is not gone, as was wanted", "good"), (f": {looked} on {where}, only what is kept on purpose is there", "plain"))

@@ -57,6 +57,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         "removed": bool(gone),
         "deleted": bool(others),
         "kept": bool(kept),
+        "left": not ended.verification.saved,
     }
     for name, text, tone in [r for r in rows if shown.get(r[0], True)]:
         page.row((f"  {name:<10} ", "dim"), (text, tone))
