@@ -7,6 +7,7 @@ changed, 3 refused and nothing changed, 4 finished but not clean, 5 a restart is
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Self
 
 
 class KleffError(Exception):
@@ -32,6 +33,25 @@ class KleffError(Exception):
     def __str__(self) -> str:
         text = f"{self.where}: {self.what}" if self.where else self.what
         return f"{text}\n  What to do: {self.remedy}" if self.remedy else text
+
+
+class Located(str):
+    """A problem of a file as a full line, which knows its parts.
+
+    Attributes:
+        code: what sort of problem it is, one short word; message: without the place.
+    """
+
+    file: str
+    line: int
+    column: int
+    code: str
+    message: str
+
+    def __new__(cls, file: str, line: int, column: int, code: str, message: str) -> Self:
+        made = super().__new__(cls, f"{file}:{line}:{column}: {message}")
+        made.file, made.line, made.column, made.code, made.message = file, line, column, code, message
+        return made
 
 
 class Stopped(KleffError):
@@ -100,9 +120,9 @@ class ProcedureError(KleffError):
     exit_code = 2
     reference = "procedure"
 
-    def __init__(self, problems: list[str], *, remedy: str = "") -> None:
+    def __init__(self, problems: Sequence[str], *, remedy: str = "") -> None:
         super().__init__("\n".join(problems), remedy=remedy)
-        self.problems = problems
+        self.problems = list(problems)
 
 
 class Refused(KleffError):

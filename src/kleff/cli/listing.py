@@ -17,7 +17,7 @@ def listed(file: Path, workstation: Workstation) -> ListedProcedure:
     try:
         procedure = load(file)
     except ProcedureError as error:
-        return ListedProcedure(file=str(file), id=file.stem, name=error.problems[0], versions="", valid=False, present=None, found=[])
+        return ListedProcedure(file=str(file), id=file.stem, name=str(error.problems[0]), versions="", valid=False, present=None, found=[])
     product = procedure.product
     if meant_for(procedure) and workstation.system not in meant_for(procedure):
         return ListedProcedure(

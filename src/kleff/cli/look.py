@@ -38,8 +38,8 @@ def check(
     from kleff.engine.advice import advice
     from kleff.engine.library import load
     from kleff.engine.static import always_refused
-    from kleff.errors import ProcedureError, UsageError
-    from kleff.report.documents import Advice, CheckDocument, CheckedFile, encode
+    from kleff.errors import Located, ProcedureError, UsageError
+    from kleff.report.documents import Advice, CheckDocument, CheckedFile, CheckedProblem, encode
     from kleff.report.lines import Page
 
     if schema:
@@ -51,13 +51,17 @@ def check(
     for file in files:
         try:
             procedure = load(file)
-            refused = [f"{file}:{line}: always refused: {text}" for line, text in always_refused(procedure)]
+            refused = [Located(str(file), line, 1, "always-refused", f"always refused: {text}") for line, text in always_refused(procedure)]
             if refused:
                 raise ProcedureError(refused)
             notes = [Advice(text=text, line=line) for line, text in advice(procedure)]
             checked.append(CheckedFile(file=str(file), valid=True, errors=[], advice=notes))
         except ProcedureError as error:
-            checked.append(CheckedFile(file=str(file), valid=False, errors=error.problems, advice=[]))
+            parts = [
+                CheckedProblem(file=p.file, line=p.line, column=p.column, code=p.code, message=p.message)
+                for p in error.problems if isinstance(p, Located)
+            ]  # fmt: skip
+            checked.append(CheckedFile(file=str(file), valid=False, errors=[str(p) for p in error.problems], problems=parts, advice=[]))
     if json:
         print(encode(CheckDocument(kleff="check", files=checked)))
     else:

@@ -123,8 +123,8 @@ class _Loader:
             raise ProcedureError([text for _, text in sorted(self.problems)], remedy="correct the procedure; nothing was changed")
         return Procedure(self.source.name, self.source.raw, product, self.places, keep, evidence, steps, asks, self.rules)
 
-    def _problem(self, address: Address, text: str) -> None:
-        self.problems.append((self.source.position(address), f"{self.source.place(address)}: {text}"))
+    def _problem(self, address: Address, text: str, code: str = "invalid") -> None:
+        self.problems.append((self.source.position(address), self.source.located(address, code, text)))
 
     def _check_needs(self, data: dict[str, Any]) -> None:
         """Said alone, before anything that this Kleff may not know is called wrong.
@@ -149,10 +149,25 @@ class _Loader:
         elif data["format"] != 1 or isinstance(data["format"], bool):
             self._problem(("format",), f"format = {data['format']!r} is not known; this Kleff reads format 1")
 
-    def _unknown(self, table: dict[str, Any], allowed: tuple[str, ...], address: Address) -> None:
-        for key in table:
-            if key not in allowed:
-                self._problem((*address, key), f"unknown key {key!r}{_hint(key, allowed)}")
+    def _unknown(self, table: dict[str, Any], allowed: tuple[str, ...], address: Address) -> set[str]:
+        """Tell the keys that do not belong there; gives them."""
+        odd = {key for key in table if key not in allowed}
+        for key in odd:
+            others = self._others_with(key, address)
+            hint = f"; it belongs to a step with  {' or '.join(others)}" if others else _hint(key, allowed)
+            self._problem((*address, key), f"unknown key {key!r}{hint}", "unknown-key")
+        return odd
+
+    def _others_with(self, key: str, address: Address) -> list[str]:
+        """The kinds of steps that have that key, of this phase before those of others."""
+        phase = str(address[0]) if address else ""
+        if phase not in self.kinds:
+            return []
+        found = {
+            (p, kind) for p, kinds in self.kinds.items() for kind, model in kinds.items() if key in {f.encode_name for f in _fields(model)}
+        }
+        here = sorted(kind for p, kind in found if p == phase)
+        return (here or sorted(f"{kind}  in [[{p}]]" for p, kind in found if p != "evidence"))[:3]
 
     def _places(self, table: Any) -> dict[str, list[str]]:
         if not isinstance(table, dict):
@@ -230,28 +245,32 @@ class _Loader:
             return None
         before = len(self.problems)
         names = tuple(f.encode_name for f in _fields(model))
-        self._unknown(table, names, address)
-        self._values(model, table, address)
-        if len(self.problems) > before:
+        wrong = self._unknown(table, names, address) | self._values(model, table, address)
+        try:  # what else is wrong is told too
+            section = msgspec.convert({key: value for key, value in table.items() if key not in wrong}, model)
+        except msgspec.ValidationError:
             return None
-        section = msgspec.convert(table, model)
         for where, text in section.problems(self.places):
             if not isinstance(text, NewProblem) or self.rules >= text.since:
                 self._problem((*address, *where), text)
         return section if len(self.problems) == before else None
 
-    def _values(self, model: type[Section], table: dict[str, Any], address: Address) -> None:
+    def _values(self, model: type[Section], table: dict[str, Any], address: Address) -> set[str]:
+        """Tell the values that are not of their type; gives their keys."""
+        wrong = set()
         for item in _fields(model):
             key = item.encode_name
             if key not in table:
                 if item.required:
-                    self._problem(address, f"{key!r} is missing")
+                    self._problem(address, f"{key!r} is missing", "missing-key")
                 continue
             try:
                 msgspec.convert(table[key], item.type)
             except msgspec.ValidationError as error:
                 where, text = _explain(str(error), table[key], item.type)
-                self._problem((*address, key, *where), f"{key} = {_shown(table[key])}: {text}")
+                self._problem((*address, key, *where), f"{key} = {_shown(table[key])}: {text}", "wrong-value")
+                wrong.add(key)
+        return wrong
 
 
 def _condition_problems(text: str, known: dict[str, Ask]) -> Iterator[str]:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import re
 import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from kleff.errors import ProcedureError
+from kleff.errors import Located, ProcedureError
+from kleff.procedure.syntax import not_text, not_toml
 
 Address = tuple[str | int, ...]
 
@@ -34,6 +34,10 @@ class Source:
         """`FILE:LINE:COLUMN` of the nearest thing that has a position."""
         line, column = self.position(address)
         return f"{self.name}:{line}:{column}"
+
+    def located(self, address: Address, code: str, message: str) -> Located:
+        """A problem there."""
+        return Located(self.name, *self.position(address), code, message)
 
     def position(self, address: Address) -> tuple[int, int]:
         """Line and column of `address`, or of what holds it."""
@@ -68,21 +72,12 @@ def parse_source(raw: bytes, name: str) -> Source:
         text = raw.decode("utf-8-sig")
         data = tomllib.loads(text)
     except UnicodeDecodeError as error:
-        line = raw[: error.start].count(b"\n") + 1
-        raise ProcedureError([f"{name}:{line}: not UTF-8 text"], remedy="save the file as UTF-8") from None
+        raise ProcedureError([not_text(name, raw, error)], remedy="save the file as UTF-8") from None
     except tomllib.TOMLDecodeError as error:
-        raise ProcedureError([_syntax_problem(name, str(error))], remedy="correct the line; the rest is not read") from None
+        raise ProcedureError([not_toml(name, text, str(error))], remedy="correct the line; the rest is not read") from None
     except RecursionError:
         raise ProcedureError([f"{name}: nested too deeply"], remedy="a procedure needs no such nesting") from None
     return Source(name, raw, data, dict(_positions(text.encode())))
-
-
-def _syntax_problem(name: str, message: str) -> str:
-    found = re.search(r"^(.*) \(at line (\d+), column (\d+)\)$", message, re.DOTALL)
-    if not found:
-        return f"{name}: not TOML: {message}"
-    hint = " (a Windows path needs single quotes: 'C:\\...')" if "escape" in message else ""
-    return f"{name}:{found[2]}:{found[3]}: not TOML: {found[1]}{hint}"
 
 
 def _positions(text: bytes) -> Iterator[tuple[Address, tuple[int, int]]]:

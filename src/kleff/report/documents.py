@@ -89,12 +89,23 @@ class Advice(msgspec.Struct, kw_only=True):
     line: int = 0
 
 
+class CheckedProblem(msgspec.Struct, kw_only=True):
+    """An error of a procedure file; `code` tells what sort it is in one word, line and column count from 1."""
+
+    file: str
+    line: int
+    column: int
+    code: str
+    message: str
+
+
 class CheckedFile(msgspec.Struct, kw_only=True):
-    """One procedure file that was checked."""
+    """One procedure file that was checked; `errors` as lines for people, `problems` the same in parts."""
 
     file: str
     valid: bool
     errors: list[str]
+    problems: list[CheckedProblem] = []
     advice: list[Advice]
 
 
