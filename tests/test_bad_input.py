@@ -14,7 +14,7 @@ from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, wr
 PROBLEMS = [
     ("not toml", "format = 1\n[product\n", 2, ":2:"),
     ("windows path in double quotes", 'format = 1\n[[delete]]\npaths = ["C:\\Program Files"]', 2, "single quotes"),
-    ("not utf-8", b"format = 1\n# \xff\n", 2, ":2: not UTF-8"),
+    ("not utf-8", b"format = 1\n# \xff\n", 2, ":2:3: is not UTF-8"),
     ("wrong type", "[[delete]]\npaths = 'x'", 2, "must be a list, not a text"),
     ("unknown key", "[[delete]]\npaths = ['C:\\x']\nat_mots = 3", 2, "did you mean 'at_most'?"),
     ("unknown variable", "[[delete]]\npaths = ['{user.roming}\\x']", 2, "did you mean {user.roaming}?"),
@@ -57,7 +57,7 @@ def test_problems_of_all_steps_are_told_at_once(kleff: Kleff) -> None:
         kleff.folder / "p.toml", "[[delete]]\npaths = ['x']\noptional = 1\n[[stop]]\nproces = 'a'\n[[delete]]\nkey = 'HKXX\\a'\n"
     )
     out = kleff("check", file, code=2).out
-    assert [line.split(":")[1] for line in out.splitlines()] == ["8", "10", "12"]
+    assert [line.split(":")[1] for line in out.splitlines()] == ["7", "8", "10", "12"]
 
 
 def test_what_is_not_there(kleff: Kleff, lab: Path, tag_studio: Path, tmp_path: Path) -> None:
@@ -117,10 +117,10 @@ def test_damaged_cases(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
     kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes")
     case, state = kleff.case(), tree(lab)
     good = (case / "case.db").read_bytes()
-    for damage, says in ((b"no database", "cannot be read"), (good[:3000], "cannot be read"), (b"", "is incomplete")):
+    for damage, says, code in ((b"no database", "cannot be read", 1), (good[:3000], "cannot be read", 1), (b"", "was never begun", 3)):
         (case / "case.db").write_bytes(damage)
         for command in ("resume", "undo", "discard", "report"):
-            assert says in kleff(command, case, code=1).err
+            assert says in kleff(command, case, code=code).err
         assert "damaged" in kleff("cases").out
     (case / "case.db").write_bytes(good)
     with sqlite3.connect(case / "case.db") as db:

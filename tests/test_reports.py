@@ -48,7 +48,7 @@ def test_cases_in_every_state(kleff: Kleff, tmp_path: Path) -> None:
     assert {t: c["state"] for t, c in found.items()} == {"T-open": "open", "T-waiting": "waiting", "T-done": "finished"}
     out = kleff("cases").out
     for ticket in ("T-open", "T-waiting"):
-        assert f"finish it: kleff resume {found[ticket]['folder']}" in out
+        assert f"finish it: {kleff.program} resume {found[ticket]['folder']}" in out
     assert f"resume {found['T-done']['folder']}" not in out
     texts = {t: kleff("report", c["folder"]).out for t, c in found.items()}
     assert (

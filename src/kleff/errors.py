@@ -75,7 +75,7 @@ class DamagedCase(KleffError):
     reference = "damaged-case"
 
 
-class NeverBegun(KleffError):
+class NeverBegun(DamagedCase):
     """A case folder that Kleff was killed over before anything was written into it."""
 
     exit_code = 3

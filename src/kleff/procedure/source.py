@@ -72,7 +72,7 @@ def parse_source(raw: bytes, name: str) -> Source:
         text = raw.decode("utf-8-sig")
         data = tomllib.loads(text)
     except UnicodeDecodeError as error:
-        raise ProcedureError([not_text(name, raw, error)], remedy="save the file as UTF-8") from None
+        raise ProcedureError([not_text(name, raw, error)], remedy="nothing was changed") from None
     except tomllib.TOMLDecodeError as error:
         raise ProcedureError([not_toml(name, text, str(error))], remedy="correct the line; the rest is not read") from None
     except RecursionError:

@@ -105,9 +105,10 @@ class CommandKind(Kind):
         try:
             names = list_of(model, here)
         except (ActionFailed, Refused) as error:
-            action.shows.append(f"could not be listed: {error.what}")
+            why = ": ".join((error.what, *error.said[-1:]))
+            action.shows.append(f"could not be listed: {why}")
             if ITEM in model.saves_as:
-                action.state, action.reason = UNREADABLE, f"what there is could not be listed: {error.what}"
+                action.state, action.reason = UNREADABLE, f"what there is could not be listed: {why}"
             yield action
             return
         action.set_details(Exporting(listed=names))

@@ -99,7 +99,7 @@ def _said(here: Here, argv: list[str], patience: float, secret: tuple[str, str])
         try:
             run_program(here, argv, output, patience, errors=Path(folder) / "errors.txt", secret=secret)
         except ActionFailed as error:
-            raise ActionFailed(error.what, remedy="run it by hand and see; then resume") from None
+            raise ActionFailed(error.what, remedy="run it by hand and see; then resume", said=error.said) from None
         return output.read_text("utf-8", "replace")
 
 
