@@ -27,7 +27,7 @@ def test_the_program_of_the_page(lab: Path, tag_studio: Path, tmp_path: Path, mo
     said: list[str] = []
     exec(compile(found[1], "library.md", "exec"), {"print": lambda *words: said.append(" ".join(map(str, words)))})
     assert any(" to do set aside C:\\ProgramData\\Brindlewort\\Tag Studio" in line for line in said)
-    assert said[-2].endswith("tag-studio-1 clean")
+    assert said[-2].endswith("tag-studio-1 gone")
     assert differences(before, tree(lab / "files")) == []
     assert hives(lab) == registry
 

@@ -7,6 +7,7 @@ import shutil
 import stat
 import subprocess
 from pathlib import Path
+from typing import Any
 
 import psutil
 import pytest
@@ -398,3 +399,34 @@ def test_what_packages_need() -> None:
     }.items():  # fmt: skip
         found = lacking([record("x", control), record("other", "")], present, compare)
         assert [what for _, what in found] == missing, control
+
+
+def test_who_owns_what() -> None:
+    """Of few paths and of many, itself and below: the same as dpkg's own search says, without asking it each time."""
+    from kleff.workstation.linux.ownership import FORM, Ownership
+    from kleff.workstation.open import open_workstation
+
+    files = open_workstation("this").files
+    listed = subprocess.run(["dpkg-query", "-W", f"-f={FORM}"], capture_output=True, check=True).stdout.decode("utf-8", "surrogateescape")
+    names = ["/usr/lib/systemd", "/usr/bin/dpkg", "/usr/share/doc/dpkg", "/etc/dpkg", "/usr/lib/dpk", "/nowhere", "/usr/bin/sh", "/etc"]
+    many = [*names, *(f"/usr/share/doc/{n}" for n in ("bash", "tar", "sed", "grep", "gzip", "dash"))]
+    for below in (False, True):
+        for texts in (names[:1], names, many):
+            paths = [path for text in texts if (path := files.path(text))]
+            found = {k: sorted(set(v)) for k, v in Ownership(listed, files).of(paths, below).items()}
+            other = Ownership(listed, files)
+            assert found == {k: sorted(set(v)) for k, v in _as_dpkg_says(texts, below, files).items()}, (texts, below)
+            exact = [str(p)[1:] for p in paths]
+            assert set(other._searched(exact, below)) == set(other._looked_up(exact, below))
+
+
+def _as_dpkg_says(texts: list[str], below: bool, files: Any) -> dict[str, list[str]]:
+    spelled = [t for text in texts for t in ([text, text[4:]] if text.startswith(("/usr/lib", "/usr/bin")) else [text])]
+    patterns = [p for t in spelled for p in ([t, f"{t}/*"] if below else [t])]
+    found: dict[str, list[str]] = {}
+    for line in subprocess.run(["dpkg-query", "-S", "--", *patterns], capture_output=True, text=True).stdout.splitlines():
+        owners, colon, owned = line.partition(": /")
+        if colon and not owners.startswith(("diversion by", "local diversion")):
+            path = files.path(f"/{owned}")
+            found.setdefault(str(files.resolve(path).path), []).extend(n.strip() for n in owners.split(","))
+    return found

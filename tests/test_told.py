@@ -15,6 +15,7 @@ from kleff.report.case_report import report_page
 from kleff.report.pages import preview_page, totals_lines, verify_page
 from kleff.report.summary import closing_page
 from memory import Bench, delete
+from support import Kleff, procedure, write
 
 
 class Lines(Silent):
@@ -135,3 +136,13 @@ def test_a_procedure_that_only_saves_says_saved(folder: Path) -> None:
         assert "left" not in closing_page(case, ended).text()
     _, ended = bench.run(body + "[[backup]]\nlabel = 'x'\npaths = ['{user.home}/x']\naccounts = ['nobody']\nrequired = false\n")
     assert not ended.clean
+
+
+def test_a_report_is_the_technician_s_alone(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
+    """It names people's files: nobody else may read it until she hands it on."""
+    write(lab / "files/C/Garden/seed.txt")
+    kleff("run", procedure(tmp_path / "p.toml", "[[delete]]\npaths = ['C:\\Garden']\n"), "--on", f"lab:{lab}", "--yes")
+    for form in ("text", "markdown", "html", "json"):
+        kleff("report", kleff.case(), "--format", form, "--output", tmp_path / form)
+        assert (tmp_path / form).stat().st_mode & 0o777 == 0o600
+        assert "reports never overwrite" in kleff("report", kleff.case(), "--output", tmp_path / form, code=3).err

@@ -85,7 +85,8 @@ def report(
         print(text)
         return
     try:
-        with output.open("x", encoding="utf-8", errors="backslashreplace") as file:
+        output.touch(0o600, exist_ok=False)  # it names people's files; it is the technician's to hand on
+        with output.open("w", encoding="utf-8", errors="backslashreplace") as file:
             file.write(text + "\n")
     except FileExistsError:
         raise Refused("the file is there already; reports never overwrite", where=str(output), remedy="name another file") from None

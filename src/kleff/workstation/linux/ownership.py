@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import re
+from bisect import bisect_right
 from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
 from typing import TypeVar
 
 from kleff.workstation.files.protocol import FileTree
@@ -15,29 +18,69 @@ T = TypeVar("T")
 FORM = "${binary:Package}\n${db-fsys:Files}\x1e"
 
 
+FEW = 10  # paths that are searched for in the text itself; for more of them it is worth taking it apart
+
+
 class Ownership:
     """Args: listed: what `dpkg-query -W` says of every package in `FORM`."""
 
     def __init__(self, listed: str, files: FileTree) -> None:
         self._files = files
-        self._owners: dict[str, list[str]] = {}
+        self._listed = listed
         self._folders: dict[str, WPath] = {}
-        for record in listed.split("\x1e"):
+
+    @cached_property
+    def _ends(self) -> list[int]:
+        """Where each package's record ends."""
+        return [m.start() for m in re.finditer("\x1e", self._listed)]
+
+    @cached_property
+    def _owners(self) -> dict[str, list[str]]:
+        """Every path without its first slash, with its packages."""
+        owners: dict[str, list[str]] = {}
+        for record in self._listed.split("\x1e"):
             name, *paths = record.strip("\n").split("\n")
             for path in paths:
-                self._owners.setdefault(path[2:], []).append(name)
+                owners.setdefault(path[2:], []).append(name)
+        return owners
 
     def of(self, paths: Sequence[WPath], below: bool) -> dict[str, list[str]]:
         """As `Packages.owners`."""
-        exact = [spelling for path in paths for spelling in _spellings(str(path)[1:])]
-        texts = [t for t in dict.fromkeys(exact) if t in self._owners]
-        if below and exact:
+        exact = list(dict.fromkeys(spelling for path in paths for spelling in _spellings(str(path)[1:])))
+        owned = self._searched(exact, below) if len(exact) <= FEW else self._looked_up(exact, below)
+        found: dict[str, list[str]] = {}
+        for text, name in owned:
+            found.setdefault(str(self._there(text)), []).append(name)
+        return found
+
+    def _looked_up(self, exact: list[str], below: bool) -> Iterator[tuple[str, str]]:
+        texts = [t for t in exact if t in self._owners]
+        if below:
             tops = tuple(f"{text}/" for text in exact)
             texts += [t for t in self._owners if t.startswith(tops)]
-        found: dict[str, list[str]] = {}
         for text in dict.fromkeys(texts):
-            found.setdefault(str(self._there(text)), []).extend(self._owners[text])
-        return found
+            yield from ((text, name) for name in self._owners[text])
+
+    def _searched(self, exact: list[str], below: bool) -> Iterator[tuple[str, str]]:
+        wanted = "\n\x1e/" if below else "\n\x1e"
+        seen: set[tuple[int, str]] = set()
+        for text in exact:
+            mark, at = f"\n /{text}", -1
+            while (at := self._listed.find(mark, at + 1)) >= 0:
+                after = self._listed[at + len(mark) : at + len(mark) + 1]
+                if after and after not in wanted:
+                    continue
+                number = bisect_right(self._ends, at)
+                end = self._ends[number] if number < len(self._ends) else len(self._listed)
+                line = self._listed.find("\n", at + 1, end)
+                path = self._listed[at + 3 : line if line >= 0 else end]
+                if (number, path) not in seen:
+                    seen.add((number, path))
+                    yield path, self._name(number)
+
+    def _name(self, number: int) -> str:
+        begin = self._ends[number - 1] + 1 if number else 0
+        return self._listed[begin : self._listed.index("\n", begin)]
 
     def _there(self, text: str) -> WPath:
         """Where a path that dpkg knows lies, links on the way resolved, once for each folder."""
