@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 from base64 import b64decode
 from collections.abc import Callable, Collection, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -19,6 +18,7 @@ import msgspec
 from kleff.case.bag.archive import check_archive
 from kleff.case.bag.encryption import ENDING, KEY_FILE, BagKey, Passing
 from kleff.case.bag.index import FORMAT, Member, SavedItem
+from kleff.case.bag.links import Names, below_a_link, leads_out, own_place
 from kleff.case.record.exports import read_checked, unpack
 from kleff.errors import DamagedCase, Refused
 from kleff.progress import Progress, Silent
@@ -306,29 +306,28 @@ def check_harmless(bag: SavedBag) -> None:
         Refused: naming the thing.
     """
     for item in bag.items.values():
+        links = {relative_names(m): os.fsdecode(b64decode(m.link)) for m in item.members if m.type == "link"}
+        folders = {relative_names(m) for m in item.members if m.type == "folder"}
         for member in item.members:
-            why = _harm(member)
+            why = _harm(member) or _harm_of_links(item, member, links, folders)
             if why:
                 raise Refused(f"the bag is not used: {plain(member.path)} {why}", where=str(bag.folder), remedy="look at it by hand")
 
 
 def _harm(member: Member) -> str:
-    names = relative_names(member)
     if member.mode & UNSAFE:
         return "would run with the rights of its owner (setuid, setgid or sticky)"
     if any(name == "security.capability" or name.startswith("trusted.") for name in member.attributes):
         return "carries rights of its own (a capability or the like)"
-    if member.type == "link" and _leads_out(names, os.fsdecode(b64decode(member.link))):
-        return f"is a link that leads out, to {plain(os.fsdecode(b64decode(member.link)))}"
     return ""
 
 
-def _leads_out(names: tuple[str, ...], target: str) -> bool:
-    if target.startswith(("/", "\\")) or re.match(r"[A-Za-z]:", target):
-        return True
-    depth = len(names) - 1
-    for part in re.split(r"[/\\]", target):
-        depth += {"..": -1, "": 0, ".": 0}.get(part, 1)
-        if depth < 0:
-            return True
-    return False
+def _harm_of_links(item: SavedItem, member: Member, links: dict[Names, str], folders: set[Names]) -> str:
+    """A link stays within what its item hangs on; where that is nothing, within the item's own topmost folder."""
+    names = relative_names(member)
+    if below_a_link(names, links):
+        return "lies below a link of the same bag"
+    top = 0 if item.variable else own_place(names, folders)
+    if member.type == "link" and leads_out(names, links[names], links, top):
+        return f"is a link that leads out, to {plain(links[names])}"
+    return ""

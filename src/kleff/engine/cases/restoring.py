@@ -8,6 +8,7 @@ from pathlib import Path
 
 from kleff.case.bag.opened import SavedBag, check_harmless, open_bag
 from kleff.case.record.folder import open_case
+from kleff.case.record.trust import check_trusted_bag
 from kleff.engine.cases.case_job import procedure_of, unlock_with, workstation_of
 from kleff.engine.cases.restore import Restorer, Wanted, agreed, changed_since, check_room, check_wanted, plan_restore
 from kleff.engine.cases.run import Ended
@@ -83,6 +84,7 @@ def opened_bag(bag: SavedBag, on: str, procedure: str | None, library: Library, 
         Refused: the bag is of another product or system, or others could have written the procedure.
     """
     workstation = open_workstation(on)
+    check_trusted_bag(bag.folder, workstation)
     file = library.find(procedure or bag.info.get("Product-Id", ""))
     loaded = load(file)
     library.check_sources(file, workstation)
