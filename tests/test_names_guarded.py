@@ -158,7 +158,7 @@ def test_check_says_what_will_always_be_refused(body: str) -> None:
 def test_check_ends_with_2_and_advises(kleff: Kleff, tmp_path: Path) -> None:
     file = procedure(tmp_path / "p.toml", "[[delete]]\npaths = ['/etc/*', '/opt/hoe']\n")
     said = kleff("check", file, code=2).out
-    assert re.search(r"p\.toml:\d+: always refused: /etc/\*: what lies directly in /etc must be named in full", said)
+    assert re.search(r"p\.toml:\d+:\d+: always refused: /etc/\*: what lies directly in /etc must be named in full", said)
     wide = "[[evidence]]\nentry = 'Hoe'\n[[uninstall]]\nentry = '*'\npublisher = 'Rakeworks*'\n"
     assert "entry = '*' means every product of that maker" in kleff("check", procedure(tmp_path / "q.toml", wide)).out
 

@@ -58,6 +58,8 @@ def test_given_back_after_a_reinstall(kleff: Kleff, lab: Path, tag_studio: Path)
     before, registry = tree(lab / "files/C"), hives(lab)
     shown = kleff("restore", case, "--dry-run").out
     assert f"stays: C:\\Users\\mira\\Documents\\Tag Studio\\{first.name}, 10 B" in shown
+    by_id = kleff("restore", f"{case.name}/bag", "--procedure", tag_studio, "--on", f"lab:{lab}", "--dry-run").out
+    assert f"Tag Studio\\{first.name}" in by_id, "a case's bag is found by the case's id, as every case is"
     document = kleff("restore", case, "--dry-run", "--json").json()
     assert {a["state"] for a in document["actions"]} == {"to do", "absent"}
     assert differences(before, tree(lab / "files/C")) == []

@@ -25,7 +25,8 @@ ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin"}
 STARTER = """
 import signal, sys, time
 from pathlib import Path
-signal.signal(signal.SIGINT, signal.SIG_DFL)  # whoever started the tests may have it ignored
+for ignored in (signal.SIGINT, signal.SIGHUP):  # whoever started the tests may have them ignored
+    signal.signal(ignored, signal.SIG_DFL)
 from kleff.workstation.posix import running
 def known(process):
     print(process.pid, process.started, flush=True)

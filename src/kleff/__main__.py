@@ -7,6 +7,9 @@ import sys
 
 def main() -> None:
     """Run the command line; never returns."""
+    from kleff.cli.streams import make_sound
+
+    make_sound()
     if sys.argv[1:] == ["--version"]:
         from kleff import __version__
 

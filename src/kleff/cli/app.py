@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import os
 import sys
 from typing import NoReturn
 
@@ -52,7 +51,6 @@ def _main(
 def run() -> NoReturn:
     """Run the command line and end the process; no error a person can cause shows a traceback."""
     gc.set_threshold(100_000, 20, 20)  # a large plan is many small things that live to the end
-    _quiet_surrogates()
     try:
         app()
     except KleffError as error:
@@ -61,9 +59,6 @@ def run() -> NoReturn:
     except (StopAtOnce, KeyboardInterrupt):
         print("kleff: stopped at once; a case that was at work is open\n  What to do: kleff cases  says how to finish it", file=sys.stderr)
         _leave(130)
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        _leave(0)
     except PermissionError as error:
         print(f"kleff: {error.filename or 'something'}: permission denied\n  What to do: run Kleff as administrator", file=sys.stderr)
         _leave(3)
@@ -84,10 +79,3 @@ def _tell(error: KleffError) -> None:
     lines = str(error).splitlines()
     said = ["  It said, at the end:", *(f"    {line}" for line in error.said)] if error.said else []
     print(as_called("\n".join(["kleff: " + plain(lines[0]), *(plain(line) for line in (*lines[1:], *said))])), file=sys.stderr)
-
-
-def _quiet_surrogates() -> None:
-    for stream in (sys.stdout, sys.stderr):
-        reconfigure = getattr(stream, "reconfigure", None)
-        if reconfigure is not None:
-            reconfigure(errors="backslashreplace")

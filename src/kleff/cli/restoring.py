@@ -117,8 +117,10 @@ def _opened(
     from kleff.cli.progress import watching
     from kleff.engine.cases.restoring import opened_bag, opened_case, verified
 
-    folder, shelf = Path(saved), library_of(library)
-    if (folder / "bagit.txt").is_file():
+    # A case's bag is found by the case's id too, as every case is.
+    places, shelf = (Path(saved), cases / saved), library_of(library)
+    folder = next((place for place in places if (place / "bagit.txt").is_file()), None)
+    if folder is not None:
         check_named(on, yes)
         with watching(quiet) as progress:
             bag = verified(folder.absolute(), progress, secrets, own=False)

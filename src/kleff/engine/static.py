@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kleff.engine.context import look_only, steps_here
-from kleff.engine.systems import meant_for
+from kleff.engine.context import look_only
+from kleff.engine.systems import applies, meant_for
 from kleff.objects.base.kind import Refuses, able, kind_of
 from kleff.procedure.load import PHASES, Procedure
 from kleff.workstation.facets import Workstation
@@ -22,7 +22,7 @@ def always_refused(procedure: Procedure) -> list[tuple[int, str]]:
     for phase in PHASES:
         for step in procedure.phase(phase):
             kind = able(kind_of(step.kind), Refuses)
-            told = [list(kind.always_refused(step, h)) if kind else [] for h in contexts if step in steps_here(h, phase)]
+            told = [list(kind.always_refused(step, h)) if kind else [] for h in contexts if applies(step, h.workstation.system)]
             if told and all(told):
                 found += [(step.line, text) for text in told[0]]
             if step.model.after_restart and procedure.product.restart == "never":

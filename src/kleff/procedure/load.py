@@ -23,6 +23,7 @@ from kleff.procedure.versions import parse_range
 # By which procedures are read; a case keeps the number of those it was begun under. 2: keys are literal, no control characters in
 # paths and keys, an account that is named and not here is seen.
 RULES = 2
+MAX_TOLD = 100  # problems; who has more reads the first
 KindTable = Mapping[str, Mapping[str, type[Step]]]
 PHASES = ("before", "backup", "stop", "uninstall", "purge", "delete", "verify", "after")
 SECTIONS = ("format", "product", "places", "keep", "ask", "evidence", *PHASES)
@@ -120,8 +121,13 @@ class _Loader:
         if not self.problems and not evidence:
             self._problem((), "no [[evidence]]: nothing says how the product is recognised")
         if self.problems or product is None or keep is None:
-            raise ProcedureError([text for _, text in sorted(self.problems)], remedy="correct the procedure; nothing was changed")
+            raise ProcedureError(self._told(), remedy="correct the procedure; nothing was changed")
         return Procedure(self.source.name, self.source.raw, product, self.places, keep, evidence, steps, asks, self.rules)
+
+    def _told(self) -> list[str]:
+        found = [text for _, text in sorted(self.problems)]
+        more = len(found) - MAX_TOLD
+        return found if more <= 0 else [*found[:MAX_TOLD], f"{self.source.name}: and {more} more problems"]
 
     def _problem(self, address: Address, text: str, code: str = "invalid") -> None:
         self.problems.append((self.source.position(address), self.source.located(address, code, text)))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import stat
 import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -9,9 +11,11 @@ from pathlib import Path
 from typing import Any
 
 from kleff.errors import Located, ProcedureError
-from kleff.procedure.syntax import not_text, not_toml
+from kleff.procedure.syntax import endless_number, not_text, not_toml
 
 Address = tuple[str | int, ...]
+MAX_SIZE = 128 * 1024  # bytes; the longest procedures that were seen have a fifth of it
+MAX_DEPTH = 32
 
 
 @dataclass
@@ -54,7 +58,7 @@ def read_source(path: Path, name: str = "") -> Source:
     """
     name = name or str(path)
     try:
-        raw = path.read_bytes()
+        raw = _bytes(path, name)
     except FileNotFoundError:
         raise ProcedureError([f"{name}: there is no such file"], remedy="check the path of the procedure") from None
     except OSError as error:
@@ -62,22 +66,40 @@ def read_source(path: Path, name: str = "") -> Source:
     return parse_source(raw, name)
 
 
+def _bytes(path: Path, name: str) -> bytes:
+    # Not to wait for a writer when it is a pipe.
+    with open(path, "rb", opener=lambda file, flags: os.open(file, flags | os.O_NONBLOCK | os.O_CLOEXEC)) as file:
+        if not stat.S_ISREG(os.fstat(file.fileno()).st_mode):
+            raise ProcedureError([f"{name}: is not a regular file"], remedy="name the procedure's file")
+        raw = file.read(MAX_SIZE + 1)
+    if len(raw) > MAX_SIZE:
+        raise ProcedureError(
+            [f"{name}: is larger than {MAX_SIZE // 1024} KiB"], remedy="make several procedures of it, one for each product"
+        )
+    return raw
+
+
 def parse_source(raw: bytes, name: str) -> Source:
     """Parse the bytes of a procedure file.
 
     Raises:
-        ProcedureError: not UTF-8, or not TOML.
+        ProcedureError: not UTF-8, not TOML, or nested deeper than any procedure.
     """
     try:
         text = raw.decode("utf-8-sig")
         data = tomllib.loads(text)
+        positions = dict(_positions(text.encode()))
+        if any(len(address) > MAX_DEPTH for address in positions):
+            raise RecursionError
     except UnicodeDecodeError as error:
         raise ProcedureError([not_text(name, raw, error)], remedy="nothing was changed") from None
     except tomllib.TOMLDecodeError as error:
         raise ProcedureError([not_toml(name, text, str(error))], remedy="correct the line; the rest is not read") from None
+    except ValueError:  # what Python says of an integer with more digits than it reads
+        raise ProcedureError([endless_number(name, text)], remedy="correct the number") from None
     except RecursionError:
         raise ProcedureError([f"{name}: nested too deeply"], remedy="a procedure needs no such nesting") from None
-    return Source(name, raw, data, dict(_positions(text.encode())))
+    return Source(name, raw, data, positions)
 
 
 def _positions(text: bytes) -> Iterator[tuple[Address, tuple[int, int]]]:

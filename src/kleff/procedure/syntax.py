@@ -34,6 +34,13 @@ def not_toml(name: str, text: str, message: str) -> Located:
     return Located(name, line, int(found[3] or 1), "syntax", _told(found[1], lines, line))
 
 
+def endless_number(name: str, text: str) -> Located:
+    """An integer that the standard parser takes for an attack."""
+    digits = re.search(r"[0-9_]{4300,}", text)
+    before = text[: digits.start()] if digits else ""
+    return Located(name, before.count("\n") + 1, len(before.rpartition("\n")[2]) + 1, "syntax", "a number has too many digits")
+
+
 def _told(message: str, lines: list[str], number: int) -> str:
     line = lines[number - 1] if number <= len(lines) else ""
     quote = next((c for c in line if c in QUOTES), "")

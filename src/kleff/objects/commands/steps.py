@@ -1,5 +1,6 @@
 """How steps name programs."""
 
+import unicodedata
 from collections.abc import Collection, Iterator
 from typing import Annotated
 
@@ -16,7 +17,7 @@ def item_problem(item: str) -> str:
     """Why the name of one thing cannot be given to a program as an argument; "" if it can."""
     if item.startswith("-"):
         return "the program could take its name for an option"
-    if any(c in "/\\" or not c.isprintable() for c in item):
+    if any(c in "/\\" or unicodedata.category(c) == "Cc" for c in item):
         return "its name has a separator or a control character"
     return ""
 
