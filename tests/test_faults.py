@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import re
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -23,6 +24,8 @@ paths = ['/opt/brindlewort']
 [[delete]]
 paths = ['/opt/brindlewort', '/var/lib/brindlewort', '/home/mira/.brindlewort']
 """
+FITS = {"ENOSPC": "room", "EROFS": "writable|read-only", "EBUSY": "close", "ETXTBSY": "end the program", "EIO": "disk|volume",
+        "EACCES": "administrator|rights"}  # fmt: skip
 EVERY = os.environ.get("KLEFF_ALL_FAULTS") == "1"
 pytestmark = pytest.mark.skipif(not IS_ROOT, reason="needs root: as administrator an unreadable file is a fault, not a right")
 
@@ -65,6 +68,8 @@ def test_a_call_that_fails(tmp_path: Path, call: str) -> None:
             assert code in (0, 1, 2, 3, 4), what
             if code in (1, 2, 3):
                 assert "What to do" in said, what
+            if code in (1, 3) and name in FITS and os.strerror(CODES[name]) in said:
+                assert re.search(f"{FITS[name]}|--cases", said.rpartition("What to do")[2]), what
             case = next(iter(cases.iterdir()), None) if cases.exists() else None
             if case is not None and (case / "case.db").exists():
                 again = run_until(["undo", str(case), "--yes", "--quiet"], 0, False, log)[0]

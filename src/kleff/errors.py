@@ -6,6 +6,7 @@ changed, 3 refused and nothing changed, 4 finished but not clean, 5 a restart is
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Sequence
 from typing import Self
 
@@ -182,3 +183,29 @@ class Interrupted(KleffError):
 
     exit_code = 130
     reference = "interrupted"
+
+
+_REMEDIES = {
+    errno.ENOSPC: "make room on its volume",
+    errno.EDQUOT: "make room: the account's quota on its volume is used up",
+    errno.EROFS: "make its volume writable: it is mounted read-only",
+    errno.EBUSY: "close what uses it",
+    errno.ETXTBSY: "end the program: it is running",
+    errno.EIO: "copy what matters and check the disk before anything else",
+    errno.ENOTCONN: "connect its volume again",
+    errno.ESTALE: "connect its volume again",
+    errno.EMFILE: "close other programs: too many files are open",
+    errno.ENFILE: "close other programs: too many files are open",
+    errno.EACCES: "run Kleff as administrator, or see whether a protection program forbids it",
+    errno.EPERM: "check the rights on it, whether it is marked immutable, and whether a protection program forbids it",
+}
+
+
+def remedy_for(error: OSError, then: str = "resume", otherwise: str = "look at it") -> str:
+    """What to do about what the system said, by its cause.
+
+    Args:
+        then: what to do once that is mended.
+        otherwise: for a cause that is not known.
+    """
+    return f"{_REMEDIES.get(error.errno or 0, otherwise)}; then {then}"

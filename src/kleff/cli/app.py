@@ -9,7 +9,7 @@ from typing import NoReturn
 import typer
 
 from kleff.cli import case_commands, demo, lab, look, restoring, undoing, work
-from kleff.errors import KleffError, StopAtOnce
+from kleff.errors import KleffError, StopAtOnce, remedy_for
 
 app = typer.Typer(
     name="kleff",
@@ -59,11 +59,9 @@ def run() -> NoReturn:
     except (StopAtOnce, KeyboardInterrupt):
         print("kleff: stopped at once; a case that was at work is open\n  What to do: kleff cases  says how to finish it", file=sys.stderr)
         _leave(130)
-    except PermissionError as error:
-        print(f"kleff: {error.filename or 'something'}: permission denied\n  What to do: run Kleff as administrator", file=sys.stderr)
-        _leave(3)
     except OSError as error:
-        print(f"kleff: {error.filename or 'the system'}: {error.strerror}\n  What to do: mend that, then try again", file=sys.stderr)
+        remedy = remedy_for(error, "try again", "mend that")
+        print(f"kleff: {error.filename or 'the system'}: {error.strerror}\n  What to do: {remedy}", file=sys.stderr)
         _leave(3)
     _leave(0)
 

@@ -111,7 +111,7 @@ def new_passphrase(secrets: Secrets) -> str:
 
     passphrase = secrets.get(PASSPHRASE)
     if secrets.ask is not None and not os.environ.get(variable_of(PASSPHRASE)) and ask_secret(f"{PASSPHRASE}, again") != passphrase:
-        raise UsageError("the two passphrases differ", remedy="nothing was changed; try again")
+        raise UsageError("the two passphrases differ", remedy="type the same one twice")
     return passphrase
 
 
@@ -128,7 +128,7 @@ def confirm(question: str, yes: bool, remedy: str) -> None:
     print(f"{plain_lines(question)} [y/N] ", end="", file=sys.stderr, flush=True)
     answer = sys.stdin.readline().strip().lower()
     if answer not in ("y", "yes"):
-        raise Refused("not confirmed", remedy="nothing was changed")
+        raise Refused("not confirmed; nothing was changed")
 
 
 def plain_lines(text: str) -> str:

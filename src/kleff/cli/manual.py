@@ -81,7 +81,7 @@ def confirm_manual(here: Here, plan: Plan, technician: str) -> None:
             print("  press Enter when it is done, n to stop: " if proof else "  done? [y/n] ", end="", file=sys.stderr, flush=True)
             answer = sys.stdin.readline()
             if not answer or answer.strip().lower() in ("n", "no"):
-                raise Refused(f"not done: {action.target}", remedy="nothing was changed")
+                raise Refused(f"not done: {action.target}; nothing was changed", remedy="do it, then run again")
             if proof:
                 now = plan_step(step, here)[0]
                 action.state, action.reason = now.state, now.reason

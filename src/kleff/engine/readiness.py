@@ -83,7 +83,7 @@ def check_ready(here: Here, plan: Plan, cases: Path) -> None:
     found += _synced(here, plan)
     found += _rights(here, plan) + _space(here, plan, cases)
     if found:
-        raise Refused("\n".join(found), remedy="nothing was changed")
+        raise Refused("\n".join(found), remedy="see to these first, then run again")
 
 
 def _packages_at_work(here: Here, plan: Plan) -> list[str]:

@@ -92,7 +92,7 @@ def parse_source(raw: bytes, name: str) -> Source:
         if any(len(address) > MAX_DEPTH for address in positions):
             raise RecursionError
     except UnicodeDecodeError as error:
-        raise ProcedureError([not_text(name, raw, error)], remedy="nothing was changed") from None
+        raise ProcedureError([not_text(name, raw, error)], remedy="save it so, then check it again") from None
     except tomllib.TOMLDecodeError as error:
         raise ProcedureError([not_toml(name, text, str(error))], remedy="correct the line; the rest is not read") from None
     except ValueError:  # what Python says of an integer with more digits than it reads

@@ -11,7 +11,7 @@ from itertools import chain, count
 
 from kleff.case.aside.deleting import delete_tree
 from kleff.case.guard.guard import AREA
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, remedy_for
 from kleff.progress import Silent
 from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.paths import PRIVILEGED, Look, WPath
@@ -84,7 +84,10 @@ class Area:
             depths = range(len(top.parts), len(place.parts))
             above = next((a for a in (WPath(place.style, place.volume, place.parts[:d]) for d in depths) if self._may_make(a)), None)
             if above is None:
-                raise ActionFailed(f"no place on its volume to set {place} aside", remedy="run Kleff as administrator")
+                raise ActionFailed(
+                    f"no folder of its volume can be written to, to set {place} aside",
+                    remedy="see whether the volume is mounted read-only; else run Kleff as administrator",
+                )
             self._chosen[top.key] = self._own(above.child(AREA))
         return self._chosen[top.key]
 
@@ -268,6 +271,4 @@ def _rename(folder: Folder, name: str, to: Folder, to_name: str, place: WPath) -
     except OSError as error:
         if error.errno == errno.EXDEV:
             raise Layered from None
-        raise ActionFailed(
-            f"{place} cannot be set aside: {error.strerror}", remedy="close what uses it, or check the rights; then resume"
-        ) from None
+        raise ActionFailed(f"{place} cannot be set aside: {error.strerror}", remedy=remedy_for(error)) from None

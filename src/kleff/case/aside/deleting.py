@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from kleff.errors import ActionFailed, Interrupted
+from kleff.errors import ActionFailed, Interrupted, remedy_for
 from kleff.progress import Progress
 from kleff.workstation.files.protocol import Folder, MountInside
 
@@ -26,4 +26,4 @@ def delete_tree(folder: Folder, name: str, progress: Progress) -> None:
         raise ActionFailed(f"{error} is a mount point; not deleted", remedy="unmount it first") from None
     except OSError as error:
         what = f"{name}/{error.filename}" if error.filename and error.filename != name else name
-        raise ActionFailed(f"{what} cannot be deleted: {error.strerror}", remedy="check the rights; then discard again") from None
+        raise ActionFailed(f"{what} cannot be deleted: {error.strerror}", remedy=remedy_for(error, "discard again")) from None

@@ -23,7 +23,7 @@ from kleff.case.bag import pax
 from kleff.case.bag.encryption import BagKey, Unsealable
 from kleff.case.bag.hashing import Hasher, hashing
 from kleff.case.bag.index import Member
-from kleff.errors import ActionFailed, DamagedCase
+from kleff.errors import ActionFailed, DamagedCase, remedy_for
 from kleff.progress import Progress
 from kleff.texts import plain
 from kleff.workstation.files.last_folder import LastFolder
@@ -89,9 +89,7 @@ class ArchiveWriter:
             except OSError as error:
                 if error.errno in NO_ROOM:
                     raise
-                raise ActionFailed(
-                    f"{path} cannot be saved: {error.strerror}", remedy="check the rights and what uses it; then resume"
-                ) from None
+                raise ActionFailed(f"{path} cannot be saved: {error.strerror}", remedy=remedy_for(error)) from None
 
     def close(self) -> None:
         self._write(pax.END)

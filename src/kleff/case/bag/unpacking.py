@@ -15,7 +15,7 @@ from kleff.case.bag.archive import Opened, differs, reading_archive
 from kleff.case.bag.index import Member, SavedItem
 from kleff.case.bag.opened import RELY, UNSAFE, SavedBag
 from kleff.case.bag.workers import Workers
-from kleff.errors import ActionFailed, DamagedCase
+from kleff.errors import ActionFailed, DamagedCase, remedy_for
 from kleff.progress import Progress
 from kleff.texts import plain
 from kleff.workstation.files.last_folder import LastFolder
@@ -80,7 +80,7 @@ class Unpacking:
                     with self.files.folder(self.rooms[number]) as folder:
                         self.settle(folder, member)
         except OSError as error:
-            raise ActionFailed(f"cannot be put back: {error.strerror}", remedy="make room, check the rights; then resume") from None
+            raise ActionFailed(f"cannot be put back: {error.strerror}", remedy=remedy_for(error)) from None
 
     @contextlib.contextmanager
     def _open(self) -> Iterator[None]:

@@ -9,7 +9,7 @@ from kleff.case.effects.base import UNDONE, Effect, TakenBack, stays
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Count, Journaled, Sha256, Stem
 from kleff.case.record.exports import export, read_export
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, remedy_for
 from kleff.procedure.globs import PathStyle
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
@@ -73,6 +73,6 @@ def _remove(hands: Hands, action: int, kind: type[KeyRemoved], key: KeyRef, tree
         try:
             act()
         except OSError as error:
-            raise ActionFailed(f"{key} cannot be removed: {error.strerror}", remedy="check the rights on the key; then resume") from None
+            raise ActionFailed(f"{key} cannot be removed: {error.strerror}", remedy=remedy_for(error)) from None
         finally:
             hands.registry.api.flush()

@@ -11,7 +11,7 @@ from kleff.case.effects.base import UNDONE, Effect, TakenBack, stays
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Count, Journaled, Sha256, Stem
 from kleff.case.record.exports import export, read_export
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, remedy_for
 from kleff.procedure.globs import PathStyle, fold
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef, Registry
@@ -120,7 +120,7 @@ def write_key(hands: Hands, action: int, key: KeyRef, tree: RegKey, replace: boo
         try:
             _write(hands.registry, key, difference.missing)
         except OSError as error:
-            raise ActionFailed(f"{key} cannot be written: {error.strerror}", remedy="check the rights on the key; then resume") from None
+            raise ActionFailed(f"{key} cannot be written: {error.strerror}", remedy=remedy_for(error)) from None
         finally:
             hands.registry.api.flush()
     return difference

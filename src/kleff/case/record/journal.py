@@ -31,6 +31,19 @@ CREATE TABLE bag (name TEXT PRIMARY KEY, action INTEGER NOT NULL, sha256 TEXT NO
 CREATE TABLE events (id INTEGER PRIMARY KEY, at TEXT NOT NULL, text TEXT NOT NULL);
 """
 
+# https://sqlite.org/rescode.html
+_REMEDIES = {
+    "SQLITE_FULL": "make room on its volume",
+    "SQLITE_READONLY": "make its volume and its folder writable",
+    "SQLITE_IOERR": "check its volume",
+    "SQLITE_BUSY": "end the other Kleff that has it open",
+}
+
+
+def _remedy(error: sqlite3.OperationalError) -> str:
+    name = "_".join(error.sqlite_errorname.split("_")[:2])
+    return f"{_REMEDIES.get(name, 'look at its volume')}; then resume"
+
 
 class Journal:
     """The journal file of a case.
@@ -97,9 +110,7 @@ class Journal:
                 raise
             self._db.execute("COMMIT")
         except sqlite3.OperationalError as error:
-            raise Stopped(
-                f"the case cannot be written: {error}", where=str(self.file), remedy="make room on its volume, and check the rights"
-            ) from None
+            raise Stopped(f"the case cannot be written: {error}", where=str(self.file), remedy=_remedy(error)) from None
 
     def _rows(self, query: str, *values: object, types: tuple[type, ...] = ()) -> list[Any]:
         """What a query finds.

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import msgspec
 
-from kleff.errors import Blocked, Refused
+from kleff.errors import Blocked, Refused, remedy_for
 from kleff.workstation.facets import Workstation
 from kleff.workstation.host import Busy
 from kleff.workstation.this_machine import host
@@ -30,7 +30,9 @@ def _folder(workstation: Workstation) -> Path:
         host().make_state_folder(workstation.state)  # Kleff's own folder changes nothing else
     except OSError as error:
         raise Refused(
-            f"cannot write {workstation.state}: {error.strerror}", where=workstation.spec, remedy="run Kleff as administrator"
+            f"cannot write {workstation.state}: {error.strerror}",
+            where=workstation.spec,
+            remedy=remedy_for(error, "try again"),
         ) from None
     return workstation.state
 

@@ -19,7 +19,7 @@ from kleff.engine.cases.rows import Row, rows
 from kleff.engine.finding import LEFT, Verification
 from kleff.engine.plan import REMOVING
 from kleff.engine.verify import verify
-from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError
+from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError, remedy_for
 from kleff.objects.base.action import (
     ABSENT,
     DONE,
@@ -199,7 +199,7 @@ class Runner:
             return self._do(row)
         except OSError as error:  # what no kind of object has put into words
             what = f"{error.filename or row.action.target}: {error.strerror or error}"
-            raise ActionFailed(what, remedy="make room, check the rights; then resume") from None
+            raise ActionFailed(what, remedy=remedy_for(error)) from None
 
     def _do(self, row: Row) -> Outcome:
         action, step = row.action, self._step(row.action)

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from kleff.case.guard.guard import Target
-from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
+from kleff.errors import ActionFailed, KleffError, LinkOnTheWay, remedy_for
 from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADABLE, Action, Inside, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
@@ -186,9 +186,7 @@ class PathKind(Kind):
                 f"{error.filename or action.target} vanished while it was set aside", remedy="resume; what is gone is done"
             ) from None
         except OSError as error:
-            raise ActionFailed(
-                f"{action.target} cannot be set aside: {error.strerror}", remedy="close what uses it, or check the rights; then resume"
-            ) from None
+            raise ActionFailed(f"{action.target} cannot be set aside: {error.strerror}", remedy=remedy_for(error)) from None
 
     def joins(self, step: LoadedStep) -> bool:
         return isinstance(step.model, PathsDelete) and not step.model.only_if_empty

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from kleff.case.guard.guard import Target
-from kleff.errors import ActionFailed, LinkOnTheWay
+from kleff.errors import ActionFailed, LinkOnTheWay, remedy_for
 from kleff.objects.base.action import ABSENT, TO_DO, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
@@ -235,9 +235,7 @@ class RescueKind(Kind):
             put_in_place(work.hands, action.number, [Ready(top, staged)])
             staging.end()
         except OSError as error:
-            raise ActionFailed(
-                f"{error.filename or action.target} cannot be rescued: {error.strerror}", remedy="make room, then resume"
-            ) from None
+            raise ActionFailed(f"{error.filename or action.target} cannot be rescued: {error.strerror}", remedy=remedy_for(error)) from None
         return Outcome(items=action.items, size=action.size, note=plural(action.items, "file"))
 
     def _copied(self, action: Action, account: Account, staging: Staging, room: WPath, work: Work) -> Iterator[tuple[str, WPath]]:

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 from kleff.case.bag.index import Member, SavedItem
 from kleff.case.guard.guard import Target
-from kleff.errors import ActionFailed, LinkOnTheWay
+from kleff.errors import ActionFailed, LinkOnTheWay, remedy_for
 from kleff.objects.base.action import ABSENT, DONE, KEPT, REFUSED, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Work
 from kleff.objects.base.restoring import BEFORE, Nowhere, Restoring, owner_of, where_it_stood
@@ -72,9 +72,7 @@ def restore(action: Action, item: SavedItem, restoring: Restoring, work: Work) -
         try:
             _place(action, item, restoring, decision, account, work)
         except OSError as error:
-            raise ActionFailed(
-                f"{action.target} cannot be put back: {error.strerror}", remedy="make room, check the rights; then resume"
-            ) from None
+            raise ActionFailed(f"{action.target} cannot be put back: {error.strerror}", remedy=remedy_for(error)) from None
     note = f"{plural(len(decision.conflicts), 'thing')} stays as it is" if decision.conflicts else ""
     state = KEPT if decision.conflicts and not decision.tops else DONE
     return Outcome(items=decision.items, size=decision.size, note=note, state=state)
