@@ -68,10 +68,10 @@ def read_source(path: Path, name: str = "") -> Source:
 
 def _bytes(path: Path, name: str) -> bytes:
     # Not to wait for a writer when it is a pipe.
-    with open(path, "rb", opener=lambda file, flags: os.open(file, flags | os.O_NONBLOCK | os.O_CLOEXEC)) as file:
+    with open(path, "rb", opener=lambda file, flags: os.open(file, flags | getattr(os, "O_NONBLOCK", 0))) as file:
         if not stat.S_ISREG(os.fstat(file.fileno()).st_mode):
             raise ProcedureError([f"{name}: is not a regular file"], remedy="name the procedure's file")
-        raw = file.read(MAX_SIZE + 1)
+        raw: bytes = file.read(MAX_SIZE + 1)
     if len(raw) > MAX_SIZE:
         raise ProcedureError(
             [f"{name}: is larger than {MAX_SIZE // 1024} KiB"], remedy="make several procedures of it, one for each product"
