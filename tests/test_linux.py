@@ -401,6 +401,7 @@ def test_what_packages_need() -> None:
         assert [what for _, what in found] == missing, control
 
 
+@pytest.mark.usefixtures("this_machine")
 def test_who_owns_what() -> None:
     """Of few paths and of many, itself and below: the same as dpkg's own search says, without asking it each time."""
     from kleff.workstation.linux.ownership import FORM, Ownership

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import os
 import sys
-from typing import TextIO, cast
+from typing import BinaryIO, TextIO, cast
 
 
 class _Heard(io.FileIO):
     """Writes to whoever listens; what nobody reads any more is dropped, so that the work and its exit code stay the same."""
 
     def write(self, data: bytes | bytearray | memoryview, /) -> int | None:  # type: ignore[override]
-        try:
-            return super().write(data)
-        except BrokenPipeError:
-            return len(data)
+        rest = memoryview(data).cast("B")
+        size = len(rest)
+        with contextlib.suppress(BrokenPipeError):
+            while rest:
+                rest = rest[super().write(rest) or 0 :]
+        return size
 
 
 def make_sound() -> None:
@@ -34,8 +37,8 @@ def make_sound() -> None:
 def _sound(stream: TextIO | None, number: int) -> TextIO:
     if stream is not None:
         stream.flush()
-    on_terminal = os.isatty(number)
-    return io.TextIOWrapper(
-        io.BufferedWriter(cast(io.RawIOBase, _Heard(number, "w", closefd=False))), encoding=getattr(stream, "encoding", None) or "utf-8",
-        errors="backslashreplace", line_buffering=on_terminal or number == 2,
-    )  # fmt: skip
+    raw = cast(io.RawIOBase, _Heard(number, "w", closefd=False))
+    encoding = getattr(stream, "encoding", None) or "utf-8"
+    if number == 2:  # a signal may say something while something is being said: nothing here may be locked
+        return io.TextIOWrapper(cast(BinaryIO, raw), encoding=encoding, errors="backslashreplace", write_through=True)
+    return io.TextIOWrapper(io.BufferedWriter(raw), encoding=encoding, errors="backslashreplace", line_buffering=os.isatty(number))
