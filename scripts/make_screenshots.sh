@@ -23,11 +23,12 @@ shot() {
   local term=$!
   sleep "$2"
   case $1 in run-working|backup|discard) ;; *) for _ in $(seq 30); do [ -e ended ] && break; sleep 0.5; done; sleep 0.3 ;; esac
-  for _ in 1 2 3 4 5; do   # on a busy machine the terminal may not have been drawn yet
+  for _ in $(seq 15); do   # on a busy machine the terminal may not have been drawn yet
     /usr/bin/import -window root "$shots/$1.png"
     [ "$(stat -c %s "$shots/$1.png")" -gt 4000 ] && break
     sleep 2
   done
+  [ "$(stat -c %s "$shots/$1.png")" -gt 4000 ] || { echo "$1: nothing was drawn" >&2; exit 1; }
   kill $term 2>/dev/null || true
   wait $term 2>/dev/null || true
 }

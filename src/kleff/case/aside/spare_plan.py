@@ -33,8 +33,7 @@ class SparePlan:
     def settle_before(self, key: KeyRef, tree: RegKey) -> None:
         """Put the values that this case has changed into what was read of a key, as they were."""
         for changed, value in self.before:
-            inside = changed.view == key.view and changed.hive == key.hive and fold(changed.path + "\\").startswith(fold(key.path + "\\"))
-            below = tree.find(changed.parts[len(key.parts) :]) if inside else None
+            below = _found(key, tree, changed)
             if below is not None:
                 below.set(value)
 
@@ -42,7 +41,12 @@ class SparePlan:
 def leave_out(key: KeyRef, tree: RegKey, changed: Sequence[KeyRef], names: Sequence[str]) -> None:
     """Take values out of what was read of a key: each of `changed` the one of `names` beside it."""
     for other, name in zip(changed, names, strict=True):
-        inside = other.view == key.view and other.hive == key.hive and fold(other.path + "\\").startswith(fold(key.path + "\\"))
-        below = tree.find(other.parts[len(key.parts) :]) if inside else None
+        below = _found(key, tree, other)
         if below is not None:
             below.values.pop(fold(name), None)
+
+
+def _found(key: KeyRef, tree: RegKey, other: KeyRef) -> RegKey | None:
+    """What was read of another key with `key`; None if it does not lie in it."""
+    inside = other.view == key.view and other.hive == key.hive and fold(other.path + "\\").startswith(fold(key.path + "\\"))
+    return tree.find(other.parts[len(key.parts) :]) if inside else None
