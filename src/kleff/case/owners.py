@@ -106,7 +106,8 @@ def _give(files: FileTree, path: WPath, look: Look, new: _New) -> None:
     """Change the owner of one thing by its opened handle."""
     if look.is_folder:
         with files.folder(path) as folder:
-            _set(folder, look, new)
+            if folder.look().identity == look.identity:
+                _set(folder, look, new)
     elif look.is_file:
         with files.parent(path) as (parent, name), parent.file(name) as file:
             if file.look().identity == look.identity:
