@@ -7,7 +7,7 @@ import re
 from base64 import b64decode
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -255,7 +255,7 @@ class RescueKind(Kind):
 
     def _index(self, action: Action, room: WPath, lines: list[tuple[str, WPath]], work: Work) -> bytes:
         product = work.here.procedure.product.name
-        text = [f"These files lay in places that were deleted with {product} on {datetime.now(UTC):%Y-%m-%d}.", ""]
+        text = [f"These files lay in places that were deleted with {product} on {datetime.now():%Y-%m-%d}.", ""]
         text += [f"{plain(name)}\n    from {plain(str(source))}" for name, source in lines]
         listed = action.details_as(Rescuing).listed
         if listed:
