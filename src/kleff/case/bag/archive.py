@@ -23,6 +23,7 @@ from kleff.case.bag import pax
 from kleff.case.bag.encryption import BagKey, Unsealable
 from kleff.case.bag.hashing import Hasher, hashing
 from kleff.case.bag.index import Member
+from kleff.case.bag.reading import unreadable
 from kleff.errors import ActionFailed, DamagedCase, remedy_for
 from kleff.progress import Progress
 from kleff.texts import plain
@@ -33,6 +34,7 @@ from kleff.workstation.things import Account
 from kleff.workstation.this_machine import host
 
 LEVEL = 3
+WINDOW = 1 << 25  # bytes that unpacking may keep in memory; packing at this level needs 2 MiB
 # What goes wrong where the archive is written, not where a file is read; EPIPE: what encrypts it has ended.
 NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG, errno.EPIPE)
 PIECE = 1 << 19
@@ -263,7 +265,7 @@ def reading_archive(file: Path, remedy: str, whole: bool = True, key: BagKey | N
         with _opened(file) as raw, hashing() as one, hashing() as other, hashing() as itself, ExitStack() as stack:
             noted = _Noting(raw, itself) if whole else raw
             source = stack.enter_context(key.unsealing(noted)) if key else noted  # type: ignore[arg-type]
-            raw_stream = zstandard.ZstdDecompressor().stream_reader(source, read_size=PIECE)  # type: ignore[arg-type]
+            raw_stream = zstandard.ZstdDecompressor(max_window_size=WINDOW).stream_reader(source, read_size=PIECE)  # type: ignore[arg-type]
             stream = io.BufferedReader(raw_stream, PIECE)
 
             def read(size: int) -> bytes:
@@ -279,9 +281,9 @@ def reading_archive(file: Path, remedy: str, whole: bool = True, key: BagKey | N
 
 def _opened(file: Path) -> IO[bytes]:
     try:
-        return file.open("rb", buffering=0)
+        return host().reading(file)
     except OSError as error:
-        raise pax.BadArchive(str(error.strerror)) from None
+        raise unreadable(file, error) from None
 
 
 class _Noting:

@@ -15,6 +15,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO, Any
 
+from kleff.case.bag.reading import MOST_OF_A_TAG, read_whole
 from kleff.errors import ActionFailed, DamagedCase, Refused, UsageError
 from kleff.workstation.this_machine import host
 
@@ -172,7 +173,7 @@ def open_key(file: Path, passphrase: str) -> BagKey:
     Raises:
         Refused: the passphrase is another, the key is damaged, or this workstation is too slow for the work it asks for.
     """
-    age, data = _age(), file.read_bytes()
+    age, data = _age(), read_whole(file, MOST_OF_A_TAG)
     try:
         return BagKey(age.x25519.Identity.from_str(_decrypt(data, passphrase).decode()), data)
     except _TooMuchWork:
@@ -231,13 +232,13 @@ class Passing:
             host().flush_file(out)
 
     @contextlib.contextmanager
-    def out_of(self, file: Path, key: BagKey) -> Iterator[None]:
-        """What is in `file` can be read from the pipe, decrypted.
+    def out_of(self, source: IO[bytes], key: BagKey) -> Iterator[None]:
+        """What is in `source` can be read from the pipe, decrypted.
 
         Raises:
             ActionFailed: it cannot be read.
         """
-        with self._telling(), file.open("rb") as source:
+        with self._telling():
             worker = _Worker(lambda sink: key.decrypt(source, sink), _Late(self, self.pipe.open_writer))
             yield from self._around(worker)
 

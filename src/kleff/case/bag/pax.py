@@ -142,9 +142,9 @@ class Reader:
     def _next(self) -> Header | None:
         block = self._exactly(BLOCK)
         if block == bytes(BLOCK):
-            while rest := self._read(PIECE):
-                if rest.strip(b"\0"):
-                    raise BadArchive("there is something behind its end")
+            rest = self._read(RECORD + 1)
+            if len(rest) > RECORD or rest.strip(b"\0") or self._read(1):
+                raise BadArchive("there is something behind its end")
             return None
         extended: dict[bytes, bytes] = {}
         header = _unpack(block)
@@ -189,15 +189,17 @@ def _number(text: bytes) -> int:
 
 
 def _records(data: bytes) -> dict[bytes, bytes]:
-    found = {}
+    found, at = {}, 0
     try:
-        while data:
-            length = int(data[: data.index(b" ")])
-            record, data = data[:length], data[length:]
-            key, equals, value = record[record.index(b" ") + 1 : -1].partition(b"=")
+        while at < len(data):
+            space = data.index(b" ", at, at + 8)
+            length = int(data[at:space])
+            record = data[at : at + length]
+            key, equals, value = record[space - at + 1 : -1].partition(b"=")
             if not equals or record[-1:] != b"\n" or length < 5:
                 raise ValueError
             found[key] = value
+            at += length
     except ValueError:
         raise BadArchive("an extended header is damaged") from None
     return found

@@ -12,8 +12,10 @@ from functools import partial
 
 from kleff.case.bag import pax
 from kleff.case.bag.archive import Opened, differs, reading_archive
+from kleff.case.bag.harmless import UNSAFE
 from kleff.case.bag.index import Member, SavedItem
-from kleff.case.bag.opened import RELY, UNSAFE, SavedBag
+from kleff.case.bag.opened import SavedBag
+from kleff.case.bag.reading import RELY
 from kleff.case.bag.workers import Workers
 from kleff.errors import ActionFailed, DamagedCase, remedy_for
 from kleff.progress import Progress
