@@ -88,6 +88,21 @@ def test_depth_and_letters() -> None:
     assert fold("\u00df\u0149") == "\u00df\u0149"
 
 
+def matches(part: str, name: str) -> bool:
+    """The plain definition of a star and a question mark."""
+    if not part:
+        return not name
+    if part[0] == "*":
+        return any(matches(part[1:], name[n:]) for n in range(len(name) + 1))
+    return bool(name) and part[0] in ("?", name[0]) and matches(part[1:], name[1:])
+
+
+@given(st.text("ab*?", max_size=9), st.text("ab", max_size=9))
+@settings(max_examples=1000, deadline=None)
+def test_stars_are_what_they_mean(part: str, name: str) -> None:
+    assert name_matches(part, name, False) == matches(part, name)
+
+
 names = st.sampled_from(["a", "b", "ab", "A", ".c", "[x", "c d"])
 patterns = st.lists(st.sampled_from(["*", "**", "a", "a*", "?", "[ab]", ".c", "[[]x", "b"]), min_size=1, max_size=4)
 

@@ -49,15 +49,17 @@ def literal_count(part: str) -> int:
 
 @lru_cache(maxsize=4096)
 def _compiled(part: str, folded: bool) -> re.Pattern[str]:
+    """Between two stars the first place that fits is taken and never tried again: it is as good as any later one, and the work grows with
+    the length of the name, not with its power."""
     text = fold(part) if folded else part
-    out, i = "", 0
+    chunks, i = [""], 0
     while i < len(text):
         char = text[i]
         i += 1
         if char == "*":
-            out += ".*"
+            chunks.append("")
         elif char == "?":
-            out += "."
+            chunks[-1] += "."
         elif char == "[":
             end = text.find("]", i + 1)
             inner = text[i:end]
@@ -65,10 +67,12 @@ def _compiled(part: str, folded: bool) -> re.Pattern[str]:
             negate = inner.startswith("!")
             inner = inner[1:] if negate else inner
             inner = re.sub(r"([\\^\[\]])", r"\\\1", inner)
-            out += f"[{'^' if negate else ''}{inner}]"
+            chunks[-1] += f"[{'^' if negate else ''}{inner}]"
         else:
-            out += re.escape(char)
-    return re.compile(out + r"\Z", re.DOTALL)
+            chunks[-1] += re.escape(char)
+    first, *between = chunks
+    last = f".*{between.pop()}" if between else ""
+    return re.compile(first + "".join(f"(?>.*?{chunk})" for chunk in between if chunk) + last + r"\Z", re.DOTALL)
 
 
 def name_matches(part: str, name: str, folded: bool) -> bool:

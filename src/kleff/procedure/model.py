@@ -271,6 +271,9 @@ class AccountStep(Step, kw_only=True, frozen=True):
         return structs.replace(self, accounts=[name])
 
 
+LONGEST = 4096  # characters of a path (PATH_MAX of limits.h), and of a key
+
+
 def path_problems(key: str, texts: list[str], places: Collection[str]) -> Iterator[Problem]:
     """What is wrong with a list of path texts."""
     for index, text in enumerate(texts):
@@ -281,6 +284,8 @@ def path_problems(key: str, texts: list[str], places: Collection[str]) -> Iterat
 
 def path_problem(text: str, places: Collection[str]) -> str | None:
     """What is wrong with one path text, or None."""
+    if len(text) > LONGEST:
+        return _too_long(text)
     try:
         template = parse_template(text, places)
     except BadTemplate as error:
@@ -300,6 +305,10 @@ class NewProblem(str):
     since = 2
 
 
+def _too_long(text: str) -> NewProblem:
+    return NewProblem(f"{text[:40]!r}... is longer than {LONGEST:,} characters; no path or key is")
+
+
 def _control_problem(text: str) -> NewProblem | None:
     """A control character is a mistake: in double quotes TOML makes a tab of `\\t`."""
     if any(ord(c) < 32 or ord(c) == 127 for c in text):
@@ -309,6 +318,8 @@ def _control_problem(text: str) -> NewProblem | None:
 
 def key_problem(text: str) -> str | None:
     """What is wrong with a registry key text, or None."""
+    if len(text) > LONGEST:
+        return _too_long(text)
     try:
         unescape_literal(text)
     except BadTemplate as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import stat
 import tomllib
 from collections.abc import Iterator
@@ -16,6 +17,7 @@ from kleff.procedure.syntax import endless_number, not_text, not_toml
 Address = tuple[str | int, ...]
 MAX_SIZE = 128 * 1024  # bytes; the longest procedures that were seen have a fifth of it
 MAX_DEPTH = 32
+VERY_DOTTED = re.compile(r"""(?:^|[{,])[ \t]*\[*[ \t]*(?:(?>[A-Za-z0-9_-]+|"[^"\n]*"|'[^'\n]*')[ \t]*\.[ \t]*){64}""", re.MULTILINE)
 
 
 @dataclass
@@ -87,6 +89,8 @@ def parse_source(raw: bytes, name: str) -> Source:
     """
     try:
         text = raw.decode("utf-8-sig")
+        if VERY_DOTTED.search(text):  # for which the standard parser's work grows with the square
+            raise RecursionError
         data = tomllib.loads(text)
         positions = dict(_positions(text.encode()))
         if any(len(address) > MAX_DEPTH for address in positions):

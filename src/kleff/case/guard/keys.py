@@ -16,6 +16,9 @@ class KeyGuard:
         self._workstation = workstation
         self._table = table
         self._rules = {fold(text): rule for text, rule in table.keys.items()}
+        ways = [text.split("\\") for text in self._rules]
+        self._deepest = max(map(len, ways), default=0)
+        self._holding = {"\\".join(way[:depth]) for way in ways for depth in range(1, len(way))}
 
     def check_value(self, key: KeyRef, name: str) -> Verdict:
         """Whether a single value may be removed whole."""
@@ -37,9 +40,9 @@ class KeyGuard:
             if value and self._rules["\\".join(upper)] in (tables.VALUES, tables.NAMED):
                 return OK
             return Verdict("refused", "it is one of the system's own keys")
-        if not value and any(rule.startswith("\\".join(upper) + "\\") for rule in self._rules):
+        if not value and "\\".join(upper) in self._holding:
             return Verdict("refused", "it holds keys of the system's own")
-        for depth in range(len(upper) - 1, 0, -1):
+        for depth in range(min(len(upper) - 1, self._deepest), 0, -1):
             rule = self._rules.get("\\".join(upper[:depth]))
             if rule == tables.NAMED:
                 return OK
@@ -48,12 +51,16 @@ class KeyGuard:
         return Verdict("refused", f"it lies directly in {key.hive}")
 
     def _link_above(self, key: KeyRef) -> KeyRef | None:
-        """The first key above that is a link. An account's classes are reached by one of the system's own."""
+        """The first key above that is a link. An account's classes are reached by one of the system's own. Below a key that is not there
+        nothing is."""
+        registry = self._workstation.registry
         for depth in range(1, len(key.parts)):
             above = KeyRef(key.hive, "\\".join(key.parts[:depth]), key.view)
             own = key.hive == "HKU" and [fold(p) for p in above.parts[1:]] == ["SOFTWARE", "CLASSES"]
             if not own and self._is_link(above):
                 return above
+            if registry is None or not registry.exists(above):
+                return None
         return None
 
     def _is_link(self, key: KeyRef) -> bool:

@@ -24,6 +24,11 @@ class PlaceRules:
                 self._patterns.append((path.key, rule))
             else:
                 self._exact[path.key] = rule
+        self._deepest = max((len(parts) for _, parts in (*self._exact, *(key for key, _ in self._patterns))), default=0)
+        self._below: dict[Key, list[Key]] = {}
+        for volume, parts in self._exact:
+            for depth in range(len(parts)):
+                self._below.setdefault((volume, parts[:depth]), []).append((volume, parts))
 
     def _places(self, table: Table) -> Iterator[tuple[WPath, str]]:
         for volume in self._files.volumes:
@@ -53,9 +58,9 @@ class PlaceRules:
     def above(self, key: Key) -> tuple[int, str]:
         """How deep the nearest place above lies that has a rule, and the rule; roots have one."""
         volume, parts = key
-        return next((n, rule) for n in range(len(parts) - 1, -1, -1) if (rule := self.of((volume, parts[:n]))) is not None)
+        deepest = min(len(parts) - 1, self._deepest)
+        return next((n, rule) for n in range(deepest, -1, -1) if (rule := self.of((volume, parts[:n]))) is not None)
 
     def below(self, key: Key) -> Iterable[Key]:
         """Places below that have a rule; those told by a wildcard left out."""
-        volume, parts = key
-        return (other for other in self._exact if other[0] == volume and len(other[1]) > len(parts) and other[1][: len(parts)] == parts)
+        return self._below.get(key, ())

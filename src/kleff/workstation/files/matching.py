@@ -8,7 +8,7 @@ from itertools import islice
 from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import is_glob, literal, name_matches
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.paths import WPath
+from kleff.workstation.paths import Look, WPath
 
 
 def expand(files: FileTree, volume: str, pattern: Sequence[str], limit: int) -> Iterator[WPath]:
@@ -26,7 +26,7 @@ def expand(files: FileTree, volume: str, pattern: Sequence[str], limit: int) -> 
     look = files.look(base)
     if look is not None and look.is_link:
         raise LinkOnTheWay(f"the folder {base} on the way is a link to {files.read_link(base)}")
-    found = sorted(set(islice(_matches(files, base, tuple(pattern[fixed:])), limit or None)), key=lambda p: p.parts)
+    found = sorted(set(islice(_matches(files, base, _simplest(pattern[fixed:])), limit or None)), key=lambda p: p.parts)
     last: WPath | None = None
     for path in found:
         if last is None or not path.below(last):
@@ -34,21 +34,44 @@ def expand(files: FileTree, volume: str, pattern: Sequence[str], limit: int) -> 
             yield path
 
 
-def _matches(files: FileTree, base: WPath, pattern: tuple[str, ...]) -> Iterator[WPath]:
-    head, rest = pattern[0], pattern[1:]
-    if head == "**" and rest:
-        yield from _matches(files, base, rest)
-        for path, look in files.walk(base):
-            if look.is_folder and path != base:
-                yield from _matches(files, path, rest)
-        return
-    for name in files.names(base):
-        if head == "**" or name_matches(head, name, files.style.folded):
-            path = base.child(name)
-            if not rest:
-                yield path
-            elif _is_folder(files, path):
-                yield from _matches(files, path, rest)
+def _simplest(pattern: Sequence[str]) -> list[str]:
+    """The same with one `**` for several that follow one another."""
+    return [part for n, part in enumerate(pattern) if part != "**" or n + 1 == len(pattern) or pattern[n + 1] != "**"]
+
+
+def _matches(files: FileTree, base: WPath, pattern: Sequence[str]) -> Iterator[WPath]:
+    """Every path that matches below a folder, in no order. Each folder is asked once for what each place in the pattern means there."""
+    todo, seen = [(base, 0)], set[tuple[WPath, int]]()
+    while todo:
+        folder, at = todo.pop()
+        if (folder, at) in seen:
+            continue
+        seen.add((folder, at))
+        last = at == len(pattern) - 1
+        if pattern[at] == "**" and not last:
+            todo += [(folder, at + 1), *((below, at + 1) for below in _folders_below(files, folder, at, seen))]
+            continue
+        for name in files.names(folder):
+            if pattern[at] == "**" or name_matches(pattern[at], name, files.style.folded):
+                path = folder.child(name)
+                if last:
+                    yield path
+                elif _is_folder(files, path):
+                    todo.append((path, at + 1))
+
+
+def _folders_below(files: FileTree, top: WPath, at: int, seen: set[tuple[WPath, int]]) -> Iterator[WPath]:
+    """The folders below one that no `**` at this place has come to yet; from now on it has."""
+    mine = {top}
+
+    def enter(path: WPath, look: Look) -> bool:
+        return path in mine or (path, at) not in seen
+
+    for path, look in files.walk(top, enter):
+        if look.is_folder and path != top and (path, at) not in seen:
+            mine.add(path)
+            seen.add((path, at))
+            yield path
 
 
 def _is_folder(files: FileTree, path: WPath) -> bool:

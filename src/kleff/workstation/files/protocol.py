@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import IO, Protocol
 
 from kleff.procedure.globs import PathStyle
-from kleff.workstation.paths import Look, Measure, Resolved, WPath
+from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath
 
 Owner = tuple[int, int] | None  # (uid, gid); None to leave it to the system
 
@@ -262,5 +262,5 @@ class FileTree(Protocol):
     def mount_root(self, path: WPath) -> WPath:
         """The topmost folder, within the workstation, of the mount on which the parent of `path` lies."""
 
-    def space(self, path: WPath) -> tuple[int, int]:
-        """(number of the volume a path lies on, its free bytes)."""
+    def space(self, path: WPath) -> Space:
+        """What is left of the volume a path lies on."""
