@@ -77,6 +77,27 @@ def test_a_name_that_is_not_there(folder: Path, taken: bool) -> None:
         "account shed is not here any more: 5 things of it belong to the administrator now",
         "group shed is not here any more: 2 things of it belong to the administrator now",
     ]
+    people(bench, **({"stranger": 105} if taken else {}), shed=110, other=106)
+    assert job.undo().stays == [], "it is there once more"
+    assert owners(bench)["data/db"] == (110, 110, 0o640)
+    assert owners(bench)["bin/admin"] == (110, 110, 0o6755)
+    with pytest.raises(Refused, match="taken back already"):
+        job.undo()
+
+
+def test_what_was_put_in_its_place_gets_nothing(folder: Path) -> None:
+    """Between two tries somebody has put a program of their own where one was that ran with its owner's rights, and changed a file."""
+    bench = shed(folder)
+    job, _ = bench.run(delete("/opt/shed"))
+    people(bench, other=106)
+    job.undo()
+    for name in ("bin/admin", "data/db"):
+        bench.on.files.remove_single(bench.on.files.path(f"/opt/shed/{name}"))
+        bench.on.files.add(f"/opt/shed/{name}", "somebody else's", uid=1001, mode=0o755)
+    before = owners(bench)
+    people(bench, shed=110, other=106)
+    job.undo()
+    assert owners(bench) == before
 
 
 def test_two_accounts_that_changed_their_numbers(folder: Path) -> None:

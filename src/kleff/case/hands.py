@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from base64 import b64decode, b64encode
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
 from kleff.case.aside.area import Area
 from kleff.case.guard.guard import Guard
-from kleff.case.record.effect import Journaled, Recorded
+from kleff.case.record.effect import Base64, Journaled, Recorded, dump, load
 from kleff.case.record.folder import Case
 from kleff.errors import ActionFailed, Interrupted
 from kleff.progress import Progress
@@ -40,7 +41,13 @@ class Hands:
     def areas(self) -> set[WPath]:
         """The set-aside areas this case has used."""
         files = self.workstation.files
-        return {area for one in self.case.journal.effects() for area in one.effect.areas(one.place, files)}
+        made = load(self.case.text("areas") or "[]", list[Base64])
+        used = {area for one in self.case.journal.effects() for area in one.effect.areas(one.place, files)}
+        return used | {files.from_raw(b64decode(area)) for area in made}
+
+    def keep_areas(self, areas: Iterable[WPath]) -> None:
+        """Journal areas that are about to be made before anything is to lie in them."""
+        self.case.journal.set(areas=dump([b64encode(area.raw).decode() for area in areas]))
 
     def intend(self, action: int, effect: Recorded, place: bytes = b"") -> Journaled:
         """One effect's intent, on disk when this returns."""

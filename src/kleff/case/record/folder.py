@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 
+from kleff.case.record import reserve
 from kleff.case.record.effect import dump
 from kleff.case.record.journal import Journal
 from kleff.case.record.trust import check_trusted
@@ -69,6 +70,7 @@ class Case:
             self.journal.set(state=state)
         else:
             self.journal.set(state=state, ended=now())
+            reserve.drop(self.folder)
             clear_mark(workstation, self.id)
 
 

@@ -13,6 +13,7 @@ from typing import Any
 
 import msgspec
 
+from kleff.case.record import reserve
 from kleff.case.record.effect import STATES, Journaled, Recorded, dump, kind_of, load
 from kleff.errors import DamagedCase, NeverBegun, NewerCase, Stopped
 from kleff.texts import now
@@ -102,6 +103,8 @@ class Journal:
     def write(self) -> Iterator[sqlite3.Connection]:
         """One commit: all of it is on disk afterwards, or none."""
         try:
+            if reserve.low(self.file.parent):
+                self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")  # the log shall not grow
             self._db.execute("BEGIN IMMEDIATE")
             try:
                 yield self._db

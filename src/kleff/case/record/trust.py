@@ -9,21 +9,6 @@ from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 
 
-def check_trusted_bag(folder: Path, workstation: Workstation) -> None:
-    """A bag from elsewhere is read more than once: whoever can change it in between could have another put back than was verified.
-
-    Raises:
-        Refused: naming the folder or file that others can change.
-    """
-    for path in (folder, *sorted(folder.rglob("*"))):
-        weak = host().weak_spot(path)
-        if weak is not None and host().weak_spot(workstation.ground) is None:
-            raise Refused(
-                "others than an administrator can change the bag", where=str(weak),
-                remedy="copy it as administrator to a folder that nobody else can write, and name that copy",
-            )  # fmt: skip
-
-
 def check_trusted(path: Path, what: str, workstation: Workstation) -> None:
     """As administrator, trust only what nobody else can change, in folders nobody else can change.
 

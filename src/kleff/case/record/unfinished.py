@@ -49,8 +49,23 @@ def lock(workstation: Workstation, purpose: str) -> Iterator[None]:
         with host().lock(_folder(workstation) / "lock", text):
             yield
     except Busy as error:
-        who = str(error) or "another Kleff"
-        raise Blocked(f"in use by {who}", where=workstation.spec, remedy="wait until it has ended, then try again") from None
+        raise _in_use(str(error), workstation) from None
+
+
+def _in_use(who: str, workstation: Workstation) -> Blocked:
+    return Blocked(f"in use by {who or 'another Kleff'}", where=workstation.spec, remedy="wait until it has ended, then try again")
+
+
+def at_work(workstation: Workstation) -> str | None:
+    """Who is at work there now; None if nobody is. A case that is worked on is not an unfinished one."""
+    return host().lock_holder(workstation.state / "lock")
+
+
+def check_free(workstation: Workstation) -> None:
+    """Raise `Blocked` if another Kleff is at work there."""
+    who = at_work(workstation)
+    if who is not None:
+        raise _in_use(who, workstation)
 
 
 def read_mark(workstation: Workstation) -> Mark | None:
