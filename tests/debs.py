@@ -67,11 +67,51 @@ def build(folder: Path, scripts: bool) -> list[Path]:
     write(stock / "etc/brindlewort-stocktake/stock.conf", "shelves = 40\n")
     write(stock / "DEBIAN/conffiles", "/etc/brindlewort-stocktake/stock.conf\n")
     _control(stock, NEIGHBOUR, "2.1.0-1")
-    packages = []
-    for source in (library, bridge, stock):
-        packages.append(folder / f"{source.name}.deb")
-        subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, packages[-1]], check=True, capture_output=True)
-    return packages
+    return [_package(source) for source in (library, bridge, stock)]
+
+
+SHED, RAKE, LIBRAKES = "rakeworks-shed", "rakeworks-rake", "librakes1"
+SHED_POSTINST = """#!/bin/sh
+set -e
+getent passwd shed >/dev/null || useradd --system --no-create-home shed
+mkdir -p /var/lib/rakeworks-shed
+chown shed:shed /var/lib/rakeworks-shed
+"""
+SHED_POSTRM = """#!/bin/sh
+set -e
+if [ "$1" = purge ]; then
+  rm -rf /etc/rakeworks /var/lib/rakeworks
+  userdel shed 2>/dev/null || true
+fi
+"""
+
+
+def build_shed(folder: Path) -> list[Path]:
+    """A package with a template unit, an account, a database that a program in `sbin` exports, and a script that deletes a folder which it
+    shares with a neighbour; its library, and the neighbour."""
+    library, shed, rake = folder / LIBRAKES, folder / SHED, folder / RAKE
+    write(library / "usr/lib/rakeworks/librakes.so.1", "ELF library\n")
+    _control(library, LIBRAKES, "1.0-1")
+    shutil.copy("/bin/sleep", write(shed / "usr/bin/shedd"))
+    (shed / "usr/bin/shedd").chmod(0o755)
+    write(shed / "usr/sbin/shed-export", "#!/bin/sh\ncat /var/lib/rakeworks-shed/beds.db\n", 0o755)
+    write(shed / "usr/lib/systemd/system/shed@.service", "[Service]\nExecStart=/usr/bin/shedd 99999\n")
+    write(shed / "etc/rakeworks/shed.conf", "beds = 4\n")
+    write(shed / "DEBIAN/conffiles", "/etc/rakeworks/shed.conf\n")
+    write(shed / "DEBIAN/postinst", SHED_POSTINST, 0o755)
+    write(shed / "DEBIAN/postrm", SHED_POSTRM, 0o755)
+    _control(shed, SHED, "2.0-1", f"Depends: {LIBRAKES}\n")
+    write(rake / "etc/rakeworks/rake.conf", "teeth = 12\n")
+    write(rake / "var/lib/rakeworks/rake/factory", "new\n")
+    write(rake / "DEBIAN/conffiles", "/etc/rakeworks/rake.conf\n")
+    _control(rake, RAKE, "1.1-1")
+    return [_package(source) for source in (library, shed, rake)]
+
+
+def _package(source: Path) -> Path:
+    made = source.parent / f"{source.name}.deb"
+    subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, made], check=True, capture_output=True)
+    return made
 
 
 def _control(folder: Path, name: str, version: str, more: str = "") -> None:

@@ -17,6 +17,7 @@ from kleff.workstation.things import (
     Account,
     Entry,
     Given,
+    Installed,
     Known,
     Number,
     Package,
@@ -154,6 +155,20 @@ class Packages(Protocol):
 
     def owners(self, paths: Sequence[WPath], below: bool = True) -> dict[str, list[str]]:
         """The packages that own each path or (`below`) something below it: path text -> package names."""
+
+    def would_go(self, names: Sequence[str]) -> list[str] | None:
+        """These and all that the package manager would remove with them, since it needs them (it is asked, nothing is done); None if it
+        cannot tell. Names without their architecture.
+        """
+
+    def unneeded(self, without: Sequence[str] = ()) -> list[str] | None:
+        """What was brought in for others and nothing needs, once some are gone, in all rounds; None if it cannot be told."""
+
+    def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:
+        """The paths that belong to packages, as they are written down."""
+
+    def history(self) -> dict[str, Installed]:
+        """The last installation of each package that is still written down; by names without their architecture."""
 
     def objection(self, names: Sequence[str], purge: bool) -> str | None:
         """Why the package manager would not remove these (it is asked, nothing is done), or None."""

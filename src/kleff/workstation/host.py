@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import IO, Protocol
 
 from kleff.workstation.files.protocol import Folder
+from kleff.workstation.paths import Space
 from kleff.workstation.things import Given, Known, Running
 
 
@@ -58,8 +59,18 @@ class Host(Protocol):
     def flush_folder(self, folder: Path) -> None:
         """Bring the names in a folder to the disk."""
 
+    def reading(self, file: Path) -> IO[bytes]:
+        """A regular file, opened for reading; no link is followed, and nothing that blocks is waited for.
+
+        Raises:
+            OSError: it is not there, not readable, or (EINVAL) no regular file.
+        """
+
     def sha256(self, file: Path) -> str:
         """Of a regular file; no link is followed."""
+
+    def space(self, path: Path) -> Space:
+        """What is left of the volume a path lies on."""
 
     def copy_new(self, source: Path, target: Path) -> str:
         """Copy a file to a new one, read back; returns its SHA-256.
@@ -77,6 +88,9 @@ class Host(Protocol):
         Raises:
             Busy: somebody else holds it.
         """
+
+    def lock_holder(self, file: Path) -> str | None:
+        """What whoever holds a lock has told; None if nobody holds it."""
 
     def wait_for_lock(self, file: Path) -> AbstractContextManager[None]:
         """The same, waiting for whoever holds it."""

@@ -6,9 +6,22 @@ import base64
 import os
 import stat
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle, fold
+
+
+class Space(NamedTuple):
+    """What a volume has left.
+
+    Attributes:
+        volume: its number; free: bytes; names: how many new files it has room for, None where it does not count them.
+    """
+
+    volume: int
+    free: int
+    names: int | None = None
 
 
 @dataclass(frozen=True)
@@ -42,8 +55,13 @@ class WPath:
 
     def holds(self, other: WPath) -> bool:
         """Whether `other` is this path or below it, compared name by name."""
+        count = len(self.parts)
+        if count > len(other.parts):
+            return False
+        if not self.style.folded:
+            return self.volume == other.volume and other.parts[:count] == self.parts
         mine, theirs = self.key, other.key
-        return mine[0] == theirs[0] and theirs[1][: len(mine[1])] == mine[1]
+        return mine[0] == theirs[0] and theirs[1][:count] == mine[1]
 
     def below(self, other: WPath) -> bool:
         """Whether this path is truly below `other`."""

@@ -94,7 +94,7 @@ class Package:
         config_files: its configuration files, as absolute paths.
         broken: an installation or removal of it was cut off.
         held: an administrator has said that it is to stay as it is.
-        priority: how much the system needs it, as its distributor says.
+        priority: how much the system needs it, section: what it is about, as its distributor says.
     """
 
     name: str
@@ -107,6 +107,7 @@ class Package:
     broken: bool = False
     priority: str = ""
     held: bool = False
+    section: str = ""
 
 
 class ConfigFile(msgspec.Struct, kw_only=True):
@@ -172,12 +173,20 @@ class Entry:
     product_code: str = ""
 
 
+class Installed(msgspec.Struct, frozen=True, kw_only=True):
+    """An installation that is written down: when (ISO 8601, the workstation's own time), by which command, for which packages."""
+
+    when: str = ""
+    command: str = ""
+    with_: list[str] = []
+
+
 @dataclass(frozen=True)
 class Given:
     """What a command is given besides its arguments.
 
     Attributes:
-        stdin: a file, or `text`, for its standard input.
+        stdin: an open file, or `text`, for its standard input.
         environment: variables besides the usual ones.
         hide: texts that must not appear in what is kept of its output.
         errors: where its standard error goes; with the output if None.
@@ -185,7 +194,7 @@ class Given:
         linger: seconds for which what it leaves at work is watched after its own end.
     """
 
-    stdin: Path | None = None
+    stdin: IO[bytes] | None = None
     text: str = ""
     environment: Mapping[str, str] = field(default_factory=dict)
     hide: tuple[str, ...] = ()

@@ -18,7 +18,7 @@ from kleff.workstation.linux.ownership import FORM, Ownership, Remembered
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
 from kleff.workstation.posix.calls import closing_fd
-from kleff.workstation.things import Given, Package, PackageRecord, Source
+from kleff.workstation.things import Given, Installed, Package, PackageRecord, Source
 
 ENVIRONMENT = {
     "PATH": "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
@@ -34,6 +34,7 @@ FIELDS = (
     "Protected",
     "Installed-Size",
     "Priority",
+    "Section",
     "binary:Summary",
     "Conffiles",
 )
@@ -70,7 +71,7 @@ class Dpkg:
     def _package(self, record: str) -> Package | None:
         if not record.strip():
             return None
-        name, version, status, essential, protected, kilobytes, priority, title, conffiles = record.split("\t", 8)
+        name, version, status, essential, protected, kilobytes, priority, section, title, conffiles = record.split("\t", 9)
         state = status[1:2]
         if state == "n":
             return None
@@ -83,6 +84,7 @@ class Dpkg:
             title=title,
             installed_size=int(kilobytes or 0) * 1024,
             priority=priority,
+            section=section,
             held=status[:1] == "h",
             broken=state not in ("i", "c") or status[2:3].strip() != "",
         )
@@ -109,6 +111,32 @@ class Dpkg:
         """dpkg replaces this file after every change it makes (dpkg(1), FILES)."""
         look = self._files.look(WPath(self._files.style, "", ("var", "lib", "dpkg", "status")))
         return (look.identity, look.size, look.times[1]) if look is not None else None
+
+    def would_go(self, names: Sequence[str]) -> list[str] | None:
+        return self._asked(("purge",), names)
+
+    def unneeded(self, without: Sequence[str] = ()) -> list[str] | None:
+        found = self._asked(("--auto-remove", "purge") if without else ("autoremove",), without)
+        given = {name.partition(":")[0] for name in without}
+        return None if found is None else [name for name in found if name not in given]
+
+    def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:
+        if not names:
+            return {}
+        text = self._query("-W", "-f=${binary:Package}\n${db-fsys:Files}\x1e", "--", *names)
+        records = (record.split("\n") for record in text.split("\x1e") if record)
+        return {name: [line[1:] for line in lines if line.startswith(" /")] for name, *lines in records}
+
+    def history(self) -> dict[str, Installed]:
+        from kleff.workstation.linux.apt_history import history
+
+        return history(self._files)
+
+    def _asked(self, words: tuple[str, ...], names: Sequence[str]) -> list[str] | None:
+        from kleff.workstation.linux.apt import simulate
+
+        asked = " ".join(("apt", *words, *names))
+        return self._remembered(asked, lambda: simulate(self._root, ENVIRONMENT, words, names))
 
     def objection(self, names: Sequence[str], purge: bool) -> str | None:
         action = "--purge" if purge else "--remove"

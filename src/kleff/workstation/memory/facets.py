@@ -16,6 +16,7 @@ from kleff.workstation.memory.tree import MemoryTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import (
     Given,
+    Installed,
     Known,
     Package,
     PackageRecord,
@@ -222,7 +223,11 @@ class MemoryCommands:
 
 @dataclass
 class MemoryPackages:
-    """Implements `Packages`: names, versions, and the files that belong to each."""
+    """Implements `Packages`: names, versions, and the files that belong to each.
+
+    Attributes:
+        needs: what each package depends on; automatic: which were brought in for others.
+    """
 
     files: MemoryTree
     known: dict[str, tuple[Package, list[str]]] = field(default_factory=dict)
@@ -231,6 +236,8 @@ class MemoryPackages:
     members: dict[str, dict[str, str]] = field(default_factory=dict)
     scripts: dict[str, Callable[[], None]] = field(default_factory=dict)
     busy_with: str = ""
+    needs: dict[str, list[str]] = field(default_factory=dict)
+    automatic: set[str] = field(default_factory=set)
 
     def add(
         self, name: str, version: str, paths: Sequence[str], config: Sequence[str] = (), essential: bool = False,
@@ -259,6 +266,25 @@ class MemoryPackages:
                     if owned is not None and (path.holds(owned) if below else path == owned):
                         found.setdefault(text, []).append(name)
         return found
+
+    def would_go(self, names: Sequence[str]) -> list[str] | None:
+        going = list(names)
+        for name in going:  # grows while it is gone through
+            going += [other for other, needed in self.needs.items() if name in needed and other in self.known and other not in going]
+        return going
+
+    def unneeded(self, without: Sequence[str] = ()) -> list[str] | None:
+        there = [name for name in self.known if name not in (self.would_go(without) or ())]
+        kept = [name for name in there if name not in self.automatic]
+        for name in kept:
+            kept += [needed for needed in self.needs.get(name, []) if needed in there and needed not in kept]
+        return [name for name in there if name not in kept]
+
+    def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:
+        return {name: self.known[name][1] for name in names}
+
+    def history(self) -> dict[str, Installed]:
+        return {}
 
     def objection(self, names: Sequence[str], purge: bool) -> str | None:
         return None

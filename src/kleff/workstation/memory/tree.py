@@ -14,7 +14,7 @@ from kleff.errors import DamagedCase, LinkOnTheWay
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.memory.nodes import MemoryFolder, Node, entered, error, node_of
-from kleff.workstation.paths import PRIVILEGED, Look, Measure, Resolved, WPath, from_raw
+from kleff.workstation.paths import PRIVILEGED, Look, Measure, Resolved, Space, WPath, from_raw
 
 FREE = 1 << 40  # bytes that a volume has room for
 MAX_LINKS = 40
@@ -228,5 +228,5 @@ class MemoryTree:
     def mount_root(self, path: WPath) -> WPath:
         return WPath(self.style, path.volume, ())
 
-    def space(self, path: WPath) -> tuple[int, int]:
-        return self.roots[path.volume].volume, FREE
+    def space(self, path: WPath) -> Space:
+        return Space(self.roots[path.volume].volume, FREE)

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
 
-from kleff.workstation.paths import Look
+from kleff.workstation.paths import Look, Space
 
 RENAME_NOREPLACE = 1  # linux/fs.h; renameat2(2)
 FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -125,6 +125,14 @@ def write_atomic(path: Path, data: bytes, mode: int = 0o600) -> None:
     sync_folder(path.parent)
 
 
+def space_of(path: str) -> Space:
+    """What is left of a volume (statvfs(3)); what is kept back for an administrator is his."""
+    status = os.statvfs(path)
+    root = os.geteuid() == 0
+    names = (status.f_ffree if root else status.f_favail) if status.f_files else None
+    return Space(os.lstat(path).st_dev, (status.f_bfree if root else status.f_bavail) * status.f_frsize, names)
+
+
 def sha256_of(file: Path) -> str:
     """The SHA-256 of a regular file; no link is followed."""
     fd = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
@@ -132,8 +140,8 @@ def sha256_of(file: Path) -> str:
         return hashlib.file_digest(source, "sha256").hexdigest()
 
 
-def open_regular(folder: int, name: str) -> int:
-    """Open a regular file in an open folder for reading; no link is followed, and nothing that blocks is waited for.
+def open_regular(folder: int | None, name: str) -> int:
+    """Open a regular file, in an open folder or by its path, for reading; no link is followed, and nothing that blocks is waited for.
 
     Raises:
         OSError: not there, not a regular file (EINVAL), not readable.

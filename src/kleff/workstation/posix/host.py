@@ -8,6 +8,7 @@ import fcntl
 import hashlib
 import os
 import stat
+import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -15,14 +16,16 @@ from typing import IO
 
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.host import Busy, NamedPipe
+from kleff.workstation.paths import Space
 from kleff.workstation.posix import running
-from kleff.workstation.posix.calls import FOLDER_FLAGS, sha256_of, sync_folder, write_atomic
+from kleff.workstation.posix.calls import FOLDER_FLAGS, closing_fd, open_regular, sha256_of, space_of, sync_folder, write_atomic
 from kleff.workstation.posix.handles import PosixFolder
 from kleff.workstation.things import Given, Known, Running
 
 NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
 LOG = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
 MEMORY = Path("/dev/shm")
+BRIEFLY = 0.05  # seconds
 
 
 class PosixHost:
@@ -71,8 +74,14 @@ class PosixHost:
     def flush_folder(self, folder: Path) -> None:
         sync_folder(folder)
 
+    def reading(self, file: Path) -> IO[bytes]:
+        return os.fdopen(open_regular(None, str(file)), "rb")
+
     def sha256(self, file: Path) -> str:
         return sha256_of(file)
+
+    def space(self, path: Path) -> Space:
+        return space_of(str(path))
 
     def copy_new(self, source: Path, target: Path) -> str:
         sha256 = hashlib.sha256()
@@ -100,15 +109,23 @@ class PosixHost:
     def lock(self, file: Path, text: str) -> Iterator[None]:
         fd = os.open(file, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW, 0o600)
         try:
-            try:
-                fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except BlockingIOError:
-                raise Busy(os.pread(fd, 400, 0).decode("utf-8", "replace").strip()) from None
+            if not _taken(fd, fcntl.LOCK_EX):
+                time.sleep(BRIEFLY)  # somebody may just have looked who holds it
+                if not _taken(fd, fcntl.LOCK_EX):
+                    raise Busy(_told(fd))
             os.ftruncate(fd, 0)
             os.pwrite(fd, text.encode(), 0)
             yield
         finally:
             os.close(fd)
+
+    def lock_holder(self, file: Path) -> str | None:
+        try:
+            fd = os.open(file, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW)
+        except OSError:
+            return None
+        with closing_fd(fd):
+            return None if _taken(fd, fcntl.LOCK_SH) else _told(fd)
 
     @contextmanager
     def wait_for_lock(self, file: Path) -> Iterator[None]:
@@ -153,6 +170,18 @@ class PosixHost:
 
     def program_busy(self, program: Running) -> bool:
         return running.busy(program)
+
+
+def _taken(fd: int, how: int) -> bool:
+    try:
+        fcntl.flock(fd, how | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    return True
+
+
+def _told(fd: int) -> str:
+    return os.pread(fd, 400, 0).decode("utf-8", "replace").strip()
 
 
 class Fifo:

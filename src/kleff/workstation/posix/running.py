@@ -87,7 +87,7 @@ def _supervised(output: Path, given: Given) -> Iterator[tuple[subprocess.Popen[b
     with ExitStack() as stack:
         out = stack.enter_context(_keeping(output))
         errors = out if given.errors is None else stack.enter_context(_keeping(given.errors))
-        source = stack.enter_context(given.stdin.open("rb")) if given.stdin else subprocess.DEVNULL
+        source = given.stdin or subprocess.DEVNULL
         prefixes = [SCOPE, ()] if given.lasting and os.geteuid() == 0 and SYSTEMD.is_dir() else [()]
         for prefix in prefixes:  # where no scope is to be had, without
             told, orders = _pipe(stack)

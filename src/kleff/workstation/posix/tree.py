@@ -13,9 +13,9 @@ from typing import IO
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle, fold
 from kleff.workstation.files.protocol import Folder
-from kleff.workstation.paths import Look, Measure, Resolved, WPath, from_raw
+from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath, from_raw
 from kleff.workstation.posix import walking
-from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of, mount_id, mount_type, mounts_below, open_regular
+from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of, mount_id, mount_type, mounts_below, open_regular, space_of
 from kleff.workstation.posix.counting import Tally, count
 from kleff.workstation.posix.handles import PosixFolder, fd_of
 from kleff.workstation.posix.resolving import Resolving
@@ -299,7 +299,5 @@ class PosixTree:
             os.close(fd)
         return WPath(self.style, path.volume, path.parts[:top])
 
-    def space(self, path: WPath) -> tuple[int, int]:
-        host = self.host(path)
-        status = os.statvfs(host)
-        return os.lstat(host).st_dev, status.f_bavail * status.f_frsize
+    def space(self, path: WPath) -> Space:
+        return space_of(self.host(path))

@@ -1,9 +1,9 @@
 """Packages of the package manager: removed or purged for real, their configuration files saved first."""
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import TYPE_CHECKING
 
-from msgspec import Meta, Struct
+from msgspec import Struct
 
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.guard.guard import Kept
@@ -12,69 +12,38 @@ from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Si
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.noting import note_named, note_services
-from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, where, width_objection
+from kleff.objects.base.own import pattern_objection, refuse, refuse_own, where, width_objection
+from kleff.objects.packages.choosing import (
+    SYSTEM_S_OWN,
+    agreed,
+    allowed,
+    bare,
+    came_along,
+    last_purge,
+    leaving,
+    matching,
+    needing,
+)
+from kleff.objects.packages.steps import PackageEvidence, PackagePurge, Packages, PackageVerify
 from kleff.objects.spare_contents import named_by_scripts, package_plan, spare_line
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Step, Text, Texts
-from kleff.texts import plural
+from kleff.texts import plural, size
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Package, PackageRecord
 
 if TYPE_CHECKING:
     from kleff.case.record.beforehand import Beforehand
 
-SYSTEM_S_OWN = ("required", "important")  # Debian policy 2.5: without them the system does not work as one expects
-Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
-
-
-class _Package(Step, kw_only=True, frozen=True):
-    package: Names
-
-    @property
-    def names(self) -> list[str]:
-        return [self.package] if isinstance(self.package, str) else self.package
-
-
-class PackageEvidence(_Package, kw_only=True, frozen=True):
-    """A package that is installed."""
-
-
-class PackagePurge(_Package, kw_only=True, frozen=True):
-    """Remove packages, by default with their configuration."""
-
-    mode: Annotated[Literal["purge", "remove"], Meta(description="remove leaves the configuration files")] = "purge"
-    at_most: AtMost = AT_MOST
-    even_if_held: Annotated[bool, Meta(description="also packages that an administrator has put on hold")] = False
-
-
-class PackageVerify(_Package, kw_only=True, frozen=True):
-    """Packages that must be gone."""
-
-
-def matching(model: _Package, here: Here, purge: bool) -> list[Package]:
-    """The packages a step means; those of which only the configuration is left count for a purge."""
-    packages = here.workstation.packages
-    found = packages.all() if packages else []
-    return [
-        p for p in found if (purge or p.state == "installed") and any(name_matches(n, p.name.partition(":")[0], False) for n in model.names)
-    ]
-
-
-def leaving(steps: list[LoadedStep], here: Here) -> set[str]:
-    """The packages the procedure removes, which therefore own nothing that must stay."""
-    names = set()
-    for step in steps:
-        if isinstance(step.model, PackagePurge):
-            found = matching(step.model, here, purge=True)
-            names |= {p.name for p in found if here.version_in_range(p.version, " ".join(step.model.names))}
-    return names
-
 
 class Agreed(Struct, kw_only=True):
     """The packages that were agreed on, by name."""
 
     names: list[str]
+
+
+LATER = "apt-get autoremove --purge"
+NOT_SAID = "nothing says that they go:  --came-along these  takes them too"
 
 
 class PackageKind(Kind):
@@ -89,7 +58,7 @@ class PackageKind(Kind):
         return Words("Uninstalled", ("package", "packages"), sized=True)
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
-        assert isinstance(step.model, _Package)
+        assert isinstance(step.model, Packages)
         for package in matching(step.model, here, purge=False):
             yield Sighting(
                 kind="package", what=package.name, about=_id(package), version=package.version, where=package.title, line=step.line,
@@ -98,7 +67,7 @@ class PackageKind(Kind):
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, _Package)
+        assert isinstance(model, Packages)
         purge = not isinstance(model, PackagePurge) or model.mode == "purge"
         verb = ("purge" if purge else "remove") if step.phase == "purge" else "look for"
         found = matching(model, here, purge)
@@ -112,19 +81,44 @@ class PackageKind(Kind):
                 reason=f"version {package.version} is outside {here.procedure.product.versions}",
             )  # fmt: skip
         found = [p for p in found if p not in outside]
-        if found:
-            yield self._planned(step, here, verb, purge, found)
+        if not found:
+            return
+        if not isinstance(model, PackagePurge):
+            yield self._about(step, here, verb, found)
+            return
+        others = needing(found, here)
+        with_them = [p for p in others if allowed(model, p)]
+        yield self._planned(step, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
+        if last_purge(step, here):
+            yield from self._along(step, here, verb)
 
-    def _planned(self, step: LoadedStep, here: Here, verb: str, purge: bool, found: list[Package]) -> Action:
-        packages = here.workstation.packages
-        assert packages is not None
+    def _about(self, step: LoadedStep, here: Here, verb: str, found: list[Package]) -> Action:
         action = here.action(step, verb, ", ".join(f"{p.name} {p.version}" for p in found), items=len(found), about=[_id(p) for p in found])
         action.size = sum(p.installed_size for p in found if p.state == "installed")
         action.set_details(Agreed(names=[p.name for p in found]))
-        if step.phase == "verify":
-            return action
+        return action
+
+    def _along(self, step: LoadedStep, here: Here, verb: str) -> Iterator[Action]:
+        """What came along: gone with the rest if somebody says so, else told."""
+        along = came_along(here)
+        if not along.packages:
+            return
+        action = self._about(step, here, verb, along.packages)
+        action.because = "it came along with them, and nothing needs it then"
+        if along.going:
+            self._taken_back(action, here, along.packages)
+        else:
+            action.keep(NOT_SAID)
+            action.offers = f"{plural(len(along.packages), 'package')} that came along, {size(along.size)}; later:  {LATER}"
+        yield action
+
+    def _planned(self, step: LoadedStep, here: Here, verb: str, found: list[Package], others: list[Package]) -> Action:
+        """What a step purges; `others` need it and may not go."""
+        packages = here.workstation.packages
+        assert packages is not None
+        action = self._about(step, here, verb, found)
         assert isinstance(step.model, PackagePurge)
-        names = [p.name.partition(":")[0] for p in found]
+        names = [bare(p.name) for p in found]
         for pattern in step.model.names:
             matched = sum(name_matches(pattern, name, False) for name in names)
             refuse(action, width_objection(pattern, matched, step.model.at_most))
@@ -142,10 +136,22 @@ class PackageKind(Kind):
         if essential:
             action.state, action.reason = REFUSED, f"{', '.join(essential)}: the system cannot do without it"
             return action
+        if others:
+            listed = ", ".join(bare(p.name) for p in others)
+            need, them = ("needs", "it") if len(others) == 1 else ("need", "them")
+            return refuse(action, f"{listed} {need} it and would go too; name {them}, or let {them} go:  allows = [...]")
+        purge = step.model.mode == "purge"
         objection = packages.objection([p.name for p in found], purge)
         if objection:
             action.state, action.reason = REFUSED, f"the package manager says: {objection}"
             return action
+        self._taken_back(action, here, found)
+        return action
+
+    def _taken_back(self, action: Action, here: Here, found: list[Package]) -> None:
+        """How it is taken back, and what is saved for that."""
+        packages = here.workstation.packages
+        assert packages is not None
         if here.options.spare == "off":
             action.without_return, action.undo = True, "cannot be taken back: the package manager does it"
         else:
@@ -155,7 +161,6 @@ class PackageKind(Kind):
         conffiles = sum(len(p.config_files) for p in found)
         if conffiles:
             action.shows.append(f"saves {plural(conffiles, 'configuration file')} first")
-        return action
 
     def _tell_of_scripts(self, here: Here, found: list[Package], action: Action) -> None:
         """What the packages' own scripts name, and others need."""
@@ -178,8 +183,8 @@ class PackageKind(Kind):
         assert isinstance(model, PackagePurge)
         packages = work.here.workstation.packages
         purge = model.mode == "purge"
-        agreed = set(action.details_as(Agreed).names)
-        found = [p for p in matching(model, work.here, purge) if p.name in agreed]
+        wanted = action.details_as(Agreed).names
+        found = agreed(wanted, work.here, purge)
         from kleff.case.effects.package_removed import PackageRemoved, remove_packages
         from kleff.case.effects.spared import put_back_others, put_back_others_of, record_difference
 
@@ -197,7 +202,7 @@ class PackageKind(Kind):
             return records, package_plan(here, records)
 
         one = remove_packages(work.hands, action.number, effect, None if here.options.spare == "off" else planned)
-        left = [p.name for p in matching(model, work.here, purge) if p.name in agreed]
+        left = [p.name for p in agreed(wanted, work.here, purge)]
         if left:
             raise ActionFailed(
                 f"still there after the package manager ended: {', '.join(left)}", remedy=f"read {work.hands.case.output(one.id)}"

@@ -1,0 +1,1 @@
+"""Packages of the package manager."""

@@ -1,0 +1,122 @@
+"""Which packages a procedure means: those that it names, those that need them, those that came along with them."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+
+from kleff.objects.base.here import Here
+from kleff.objects.packages.steps import PackagePurge, Packages
+from kleff.procedure.globs import name_matches
+from kleff.procedure.load import LoadedStep
+from kleff.workstation.things import Package
+
+SYSTEM_S_OWN = ("required", "important")  # Debian policy 2.5: without them the system does not work as one expects
+
+
+@dataclass(frozen=True)
+class Along:
+    """What came along with the packages that go, and nothing needs once they are gone.
+
+    Attributes:
+        wanted: whether they go too: "these", "all" or "none"; "" where nobody has said.
+    """
+
+    wanted: str = ""
+    packages: list[Package] = field(default_factory=list)
+
+    @property
+    def going(self) -> list[Package]:
+        return self.packages if self.wanted in ("these", "all") else []
+
+    @property
+    def size(self) -> int:
+        return sum(p.installed_size for p in self.packages)
+
+
+def bare(name: str) -> str:
+    """A name without its architecture."""
+    return name.partition(":")[0]
+
+
+def matching(model: Packages, here: Here, purge: bool) -> list[Package]:
+    """The packages a step names; those of which only the configuration is left count for a purge."""
+    packages = here.workstation.packages
+    found = packages.all() if packages else []
+    return [p for p in found if (purge or p.state == "installed") and any(name_matches(n, bare(p.name), False) for n in model.names)]
+
+
+def agreed(names: Iterable[str], here: Here, purge: bool) -> list[Package]:
+    """Of packages that were agreed on those that are still there."""
+    wanted, packages = set(names), here.workstation.packages
+    found = packages.all() if packages else []
+    return [p for p in found if p.name in wanted and (purge or p.state == "installed")]
+
+
+def meant(step: LoadedStep, here: Here) -> list[Package]:
+    """The packages that a purging step names, in the versions the procedure touches."""
+    assert isinstance(step.model, PackagePurge)
+    text = " ".join(step.model.names)
+    return [p for p in matching(step.model, here, purge=True) if here.version_in_range(p.version, text)]
+
+
+def needing(found: Sequence[Package], here: Here) -> list[Package]:
+    """The packages that need these and would go with them, in chains."""
+    packages = here.workstation.packages
+    names = [p.name for p in found if p.state == "installed"]
+    going = packages.would_go(names) if packages and names else None
+    given = {bare(name) for name in names}
+    others = [name for name in going or [] if name not in given]
+    return [p for p in packages.all() if bare(p.name) in others and p.state == "installed"] if packages and others else []
+
+
+def allowed(model: PackagePurge, package: Package) -> bool:
+    """Whether a step lets a package go that needs those it names."""
+    return any(name_matches(pattern, bare(package.name), False) for pattern in model.allows)
+
+
+def leaving(steps: Sequence[LoadedStep], here: Here) -> set[str]:
+    """The names of the packages that some steps remove, which therefore own nothing that must stay."""
+    names = set()
+    for step in steps:
+        if isinstance(step.model, PackagePurge):
+            found = meant(step, here)
+            names |= {p.name for p in found} | {p.name for p in needing(found, here) if allowed(step.model, p)}
+            if step is _last(here):
+                names |= {p.name for p in came_along(here).going}
+    return names
+
+
+def came_along(here: Here) -> Along:
+    """What came along with all that the procedure purges; nothing that a person has asked for, or the system needs."""
+    steps, packages = _purges(here), here.workstation.packages
+    models = [s.model for s in steps if isinstance(s.model, PackagePurge)]
+    wanted = next((m.came_along for m in models if m.came_along), "") or here.options.came_along
+    going = [p for step in steps for p in meant(step, here) if p.state == "installed"]
+    if wanted == "none" or not going or packages is None:
+        return Along(wanted)
+    others = [p for step in steps if isinstance(step.model, PackagePurge) for p in needing(going, here) if allowed(step.model, p)]
+    gone = {bare(p.name) for p in (*going, *others)}
+    before, after = packages.unneeded(), packages.unneeded([p.name for p in (*going, *others)])
+    if before is None or after is None:
+        return Along(wanted)
+    left = set(after) - gone - (set() if wanted == "all" else set(before))
+    return Along(wanted, [p for p in packages.all() if bare(p.name) in left and _may_go(p, here)])
+
+
+def last_purge(step: LoadedStep, here: Here) -> bool:
+    """Whether what came along goes with this step: when all that a procedure purges is gone."""
+    return step is _last(here)
+
+
+def _purges(here: Here) -> list[LoadedStep]:
+    return [s for s in here.procedure.phase("purge") if isinstance(s.model, PackagePurge) and not here.not_wanted(s.model)]
+
+
+def _last(here: Here) -> LoadedStep | None:
+    return next(reversed(_purges(here)), None)
+
+
+def _may_go(package: Package, here: Here) -> bool:
+    own = here.guard.check_name("package", bare(package.name))
+    return (
+        package.state == "installed" and not (package.essential or package.held) and package.priority not in SYSTEM_S_OWN and own.ok
+    )  # fmt: skip

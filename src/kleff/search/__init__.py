@@ -1,0 +1,1 @@
+"""Looking for what nobody has named yet."""

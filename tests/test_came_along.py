@@ -1,0 +1,149 @@
+"""Packages that need what goes, and packages that came along with it: told, and gone only if somebody says so."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from pathlib import Path
+
+import pexpect
+import pytest
+
+from debs import NEEDED, build, dpkg, states
+from kleff.errors import NeverBegun, Refused
+from kleff.report.short_plan import short_plan
+from memory import Bench, killed_at
+from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
+
+PURGE = "[[purge]]\npackage = 'hoe'\n"
+
+
+def shed(folder: Path) -> Bench:
+    """A server with two libraries of its own and one that a neighbour needs too; a plug-in that needs the server; something left over."""
+    bench = Bench(folder, "linux")
+    packages = bench.on.packages
+    for name in ("hoe", "libhoe1", "libbeds2", "libshared3", "rake", "hoe-plugin", "hoe-plugin-extra", "oldlib0", "libc6"):
+        packages.add(name, "1.0", [f"/usr/lib/{name}/x.so"])
+    packages.needs = {
+        "hoe": ["libhoe1", "libshared3", "libc6"], "libhoe1": ["libbeds2", "libc6"], "rake": ["libshared3"], "hoe-plugin": ["hoe"],
+        "hoe-plugin-extra": ["hoe-plugin"],
+    }  # fmt: skip
+    packages.automatic = {"libhoe1", "libbeds2", "libshared3", "oldlib0"}
+    return bench
+
+
+def names(bench: Bench) -> set[str]:
+    return {p.name for p in bench.on.packages.all()}
+
+
+def test_what_needs_it_is_refused_or_allowed(folder: Path) -> None:
+    """In chains, by name."""
+    bench = shed(folder)
+    before = names(bench)
+    with pytest.raises(Refused, match="hoe-plugin, hoe-plugin-extra need it and would go too"):
+        bench.run(PURGE)
+    with pytest.raises(Refused, match="hoe-plugin-extra needs it and would go too"):
+        bench.run(PURGE + "allows = ['hoe-plugin']\n")
+    assert names(bench) == before
+    job, _ = bench.run(PURGE + "allows = ['hoe-plugin*']\ncame_along = 'none'\n")
+    assert names(bench) == before - {"hoe", "hoe-plugin", "hoe-plugin-extra"}
+    job.undo()
+    assert names(bench) == before
+
+
+@pytest.mark.parametrize(
+    ("said", "goes"), [("these", {"libhoe1", "libbeds2"}), ("all", {"libhoe1", "libbeds2", "oldlib0"}), ("none", set())]
+)
+def test_what_came_along(folder: Path, said: str, goes: set[str]) -> None:
+    """In all rounds; never what another needs, what a person has asked for, or what nothing needed before."""
+    bench = shed(folder)
+    before = names(bench)
+    job, ended = bench.run(PURGE + f"allows = ['hoe-plugin*']\ncame_along = '{said}'\n")
+    assert before - names(bench) == {"hoe", "hoe-plugin", "hoe-plugin-extra"} | goes
+    assert ended.clean
+    job.undo()
+    assert names(bench) == before
+
+
+def test_where_nobody_says_they_stay_and_are_told(folder: Path) -> None:
+    bench = shed(folder)
+    before = names(bench)
+    made = bench.preview(PURGE + "allows = ['hoe-plugin*']\n")
+    assert (
+        "STAY: 2 packages that came along, 0 B; nothing says that they go:  --came-along these  takes them too"
+        in short_plan(made.here, made.plan).text()
+    )
+    _, ended = bench.run(PURGE + "allows = ['hoe-plugin*']\n")
+    assert before - names(bench) == {"hoe", "hoe-plugin", "hoe-plugin-extra"}
+    assert ended.clean
+
+
+def test_killed_at_every_write(folder: Path) -> None:
+    """Resumed it ends as an undisturbed run does, and undo brings all of them back."""
+    body = PURGE + "allows = ['hoe-plugin*']\ncame_along = 'these'\n[[delete]]\npaths = ['/usr/lib/libhoe1']\n"
+    for number in range(1, 60):
+        bench = shed(folder / str(number))
+        before = names(bench)
+        with killed_at(number, False) as writes:
+            bench.run(body)
+        if writes[0] < number:
+            break
+        case = next((bench.folder / "cases").iterdir(), None)
+        try:
+            again = bench.again(bench.job(body), case) if case else None
+            if again is None or not again.record().rows:
+                continue
+        except NeverBegun:
+            continue
+        again.resume()
+        assert before - names(bench) == {"hoe", "hoe-plugin", "hoe-plugin-extra", "libhoe1", "libbeds2"}, number
+        again.undo()
+        assert names(bench) == before, number
+    assert number > 8
+
+
+missing = [n for n in (*NEEDED, "apt-get") if shutil.which(n) is None]
+
+
+@pytest.fixture
+def top(tmp_path: Path) -> Path:
+    """The made-up packages in a tree, the library marked as brought in for another."""
+    top = linux_tree(tmp_path / "tree")
+    dpkg(top, "-i", *build(tmp_path / "debs", scripts=False))
+    write(top / "var/lib/apt/extended_states", "Package: libbrindle1\nArchitecture: all\nAuto-Installed: 1\n\n")
+    return top
+
+
+@pytest.mark.skipif(not IS_ROOT, reason="works in another tree, which needs root")
+@pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}")
+def test_by_real_dpkg_and_apt(kleff: Kleff, tmp_path: Path, top: Path) -> None:
+    on = ("--on", f"root:{top}")
+    library = procedure(tmp_path / "l.toml", "[[purge]]\npackage = 'libbrindle1'\n")
+    before = tree(top)
+    assert "brindlewort-bridge needs it and would go too" in kleff("run", library, *on, "--yes", code=3).err
+    file = procedure(tmp_path / "p.toml", "[[purge]]\npackage = 'brindlewort-bridge'\n")
+    shown = kleff("preview", file, *on, short=True).out
+    assert "STAY: 1 package that came along" in shown
+    assert differences(before, tree(top)) == [], "asking changes nothing"
+    done = kleff("run", file, *on, "--yes", short=True).out
+    assert "stays      1 package that came along" in done
+    assert "later:  apt-get autoremove --purge" in done
+    assert states(top) == {"libbrindle1": "ii", "brindlewort-stocktake": "ii"}
+    kleff("undo", kleff.case(), "--yes")
+    child = pexpect.spawn(
+        str(kleff.program), ["run", str(file), *on, "--cases", str(kleff.cases)], encoding="utf-8", timeout=60, dimensions=(60, 160)
+    )
+    child.expect(r"1 package that came along, .*, and nothing needs it then:\s+libbrindle1")
+    child.expect(r"Remove them too\? \[y/N\] ")
+    child.sendline("y")
+    child.expect(r"Purge .*brindlewort-bridge 4.2.0-1, and 1 more")
+    child.expect(r"Do this on .*\[y/N\] ")
+    child.sendline("n")
+    child.expect(pexpect.EOF)
+    kleff("run", file, *on, "--yes", "--came-along", "these")
+    assert states(top) == {"brindlewort-stocktake": "ii"}
+    kleff("undo", kleff.case(), "--yes")
+    assert states(top) == {"libbrindle1": "ii", "brindlewort-bridge": "ii", "brindlewort-stocktake": "ii"}
+    asked = ["apt-get", "-o", f"Dir={top}", "-o", f"Dir::State::status={top}/var/lib/dpkg/status", "-s", "autoremove"]
+    assert "0 to remove" in subprocess.run(asked, capture_output=True, text=True).stdout
+    assert "Auto-Installed: 1" in (top / "var/lib/apt/extended_states").read_text()
