@@ -18,7 +18,8 @@ from pathlib import Path
 import zstandard
 
 from kleff.case.bag.archive import MemberSource, check_archive, write_archive
-from kleff.case.bag.opened import check_bag, check_harmless, open_bag
+from kleff.case.bag.harmless import check_harmless
+from kleff.case.bag.opened import check_bag, open_bag
 from kleff.case.guard.guard import Guard
 from kleff.case.hands import Hands
 from kleff.case.record.folder import create_case, open_case

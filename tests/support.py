@@ -50,12 +50,13 @@ class Kleff:
 
     def __call__(
         self, *arguments: object, code: int | None = 0, cases: bool = True, env: dict[str, str] | None = None, timeout: float = 120,
-        installed: bool = False, looked: bool = False,
+        installed: bool = False, looked: bool = False, short: bool = False,
     ) -> Done:  # fmt: skip
         """Give a command; `code` is what it must end with (None: any).
 
         Args:
             installed: by the installed program, in a process of its own; else by a call of what that calls.
+            short: show plans as people get them; else with every action.
             looked: a run begins only if there is evidence; most procedures of the tests name none that is there.
         """
         words = [str(a) for a in arguments]
@@ -63,6 +64,8 @@ class Kleff:
             words += ["--cases", str(self.cases)]
         if words[0] == "run" and "--yes" in words and not looked and "--without-evidence" not in words:
             words.append("--without-evidence")
+        if words[0] in ("preview", "run") and not short and not {"-h", "--help", "--json"} & set(words):
+            words.append("--full")
         environment = {**os.environ, "HOME": str(self.folder), "COLUMNS": "200", **(env or {})}
         result = self._installed(words, environment, timeout) if installed or INSTALLED else self._called(words, environment)
         assert "Traceback" not in result.err, result.err

@@ -99,9 +99,9 @@ def test_an_incomplete_lab(kleff: Kleff, lab: Path, tag_studio: Path, missing: s
     [
         ("lab.toml", "format = 1\nname = 3\n", 3),
         ("lab.toml", "this is = = not toml", 3),
-        ("registry/HKLM.reg", 'Windows Registry Editor Version 5.00\n\n[HKEY_LOCAL_MACHINE\\x]\n"a"=wrong\n', 1),
-        ("registry/HKLM.reg", "hello", 1),
-        ("registry/HKLM.reg", b"\xff\xfe\x00", 1),
+        ("registry/HKLM.reg", 'Windows Registry Editor Version 5.00\n\n[HKEY_LOCAL_MACHINE\\x]\n"a"=wrong\n', 3),
+        ("registry/HKLM.reg", "hello", 3),
+        ("registry/HKLM.reg", b"\xff\xfe\x00", 3),
         ("state/state.json", "{", 3),
     ],
 )
@@ -117,7 +117,7 @@ def test_damaged_cases(kleff: Kleff, lab: Path, tag_studio: Path) -> None:
     kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes")
     case, state = kleff.case(), tree(lab)
     good = (case / "case.db").read_bytes()
-    for damage, says, code in ((b"no database", "cannot be read", 1), (good[:3000], "cannot be read", 1), (b"", "was never begun", 3)):
+    for damage, says, code in ((b"no database", "cannot be read", 3), (good[:3000], "cannot be read", 3), (b"", "was never begun", 3)):
         (case / "case.db").write_bytes(damage)
         for command in ("resume", "undo", "discard", "report"):
             assert says in kleff(command, case, code=code).err

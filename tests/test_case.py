@@ -249,7 +249,7 @@ def test_discard_removes_links_as_links(tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: a tiny tmpfs for the case")
-@pytest.mark.parametrize("kib", range(64, 1153, 64))
+@pytest.mark.parametrize("kib", range(64, 1500, 96))
 def test_nothing_is_removed_when_the_disk_is_full(kleff: Kleff, tmp_path: Path, kib: int) -> None:
     """At every 64 KiB on the way: before the bag is whole nothing is removed, and what was begun can be taken back."""
     top = linux_tree(tmp_path / "tree")
@@ -266,9 +266,9 @@ def test_nothing_is_removed_when_the_disk_is_full(kleff: Kleff, tmp_path: Path, 
             assert kib > 700
         else:
             assert done.code in (1, 3), done.err
-            assert any(text in done.err for text in ("No space left", "disk is full", "disk I/O error")), done.err
+            assert any(text in done.err for text in ("No space left", "disk is full", "disk I/O error", "the run itself needs")), done.err
             assert "What to do" in done.err
-            assert kib < 1152
+            assert kib < 1480
             assert differences(before, tree(top / "opt")) == []
         if done.code == 1:
             assert "Saved in the bag (not complete: nothing may be removed on its strength)" in kleff("report", kleff.case()).out

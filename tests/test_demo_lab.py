@@ -99,6 +99,7 @@ def test_undo_gives_back_everything_uninstallers_included(kleff: Kleff, lab: Pat
         os.setxattr(path, "system.posix_acl_access", acl)
         os.setxattr(path, "user.bench", b"17")
     before, keys_before = tree(lab / "files/C"), hives(lab)
+    exported = {path.name: path.read_bytes() for path in (lab / "registry").rglob("*.reg")}
     services = Lab(lab).state().running_services
     out = kleff("run", tag_studio, "--on", f"lab:{lab}", "--yes", "--spare", spare).out
     assert "line of no return" not in out
@@ -110,6 +111,7 @@ def test_undo_gives_back_everything_uninstallers_included(kleff: Kleff, lab: Pat
     assert "brought back from the spare: Brindlewort Tag Studio 4.2" in done.out
     assert differences(before, tree(lab / "files/C")) == []
     assert differences(keys_before, hives(lab)) == []
+    assert {path.name: path.read_bytes() for path in (lab / "registry").rglob("*.reg")} == exported, "an export is the same text"
     assert sorted(Lab(lab).state().running_services) == sorted(services)
     assert not (lab / "files/C/.kleff").exists()
 

@@ -37,10 +37,14 @@ def opened(name: str, folder: Path) -> dict[str, Any]:
 
 
 def settled(part: object) -> object:
-    """What was written by the command itself has the time of that day."""
+    """What was written by the command itself has the time of that day; keys were exported in the order in which they had been made."""
     if not isinstance(part, dict):
         return part
-    return {name: re.sub(r" 179[5-9]\d{15} | 1[89]\d{17} ", " then ", text) for name, text in part.items()}
+    found = {name: re.sub(r" 179[5-9]\d{15} | 1[89]\d{17} ", " then ", text) for name, text in part.items()}
+    return {
+        name: sorted(sorted(key.splitlines()) for key in text.split("\r\n\r\n")) if name.endswith(".reg") else text
+        for name, text in found.items()
+    }
 
 
 def report(case: Path) -> dict[str, Any]:

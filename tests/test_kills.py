@@ -209,6 +209,12 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(lab_master: Path, tmp_p
     child = subprocess.Popen([*map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
     assert child.stderr is not None
     assert until(lambda: program_started(kleff.cases))
+    again = kleff("run", tmp_path / "p.toml", "--on", f"lab:{lab}", "--yes", code=3).err
+    assert f"in use by process {child.pid}" in again, "at work is not unfinished"
+    assert f"at work: process {child.pid}" in kleff("report", kleff.case()).out
+    listed = kleff("cases").out
+    assert "finish it" not in listed
+    assert f"process {child.pid}" in listed
     child.send_signal(signal.SIGINT)
     assert any("stopping after what is in hand" in line for line in child.stderr)
     child.send_signal(signal.SIGINT)

@@ -14,7 +14,8 @@ import zstandard
 
 from killing import KILLED, points, run_until
 from kleff.case.bag.encryption import PASSPHRASE, make_key, open_key, work_of
-from kleff.case.bag.opened import check_files, open_bag
+from kleff.case.bag.manifests import check_files
+from kleff.case.bag.opened import open_bag
 from kleff.errors import DamagedCase, Refused
 from kleff.workstation.lab.replacement import reinstall
 from support import Kleff, clone, differences, tree

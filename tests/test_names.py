@@ -15,8 +15,9 @@ from kleff.engine.job import Job
 from kleff.objects.base.action import TO_DO
 from kleff.report.case_report import report_document, report_markdown, report_page
 from kleff.report.documents import encode
+from kleff.report.full_plan import full_plan
 from kleff.report.making import preview_document, verify_document
-from kleff.report.pages import preview_page, verify_page
+from kleff.report.pages import verify_page
 from kleff.report.web import report_html
 from kleff.workstation.lab.build import LabBuilder
 from kleff.workstation.lab.lab import Lab
@@ -192,9 +193,9 @@ def test_every_kind_by_its_exact_name(hostile: Path, tmp_path: Path) -> None:
     }  # fmt: skip
     assert wanted <= phases
     document = encode(preview_document(preview.here, preview.plan, []))
-    readable(preview_page(preview.here, preview.plan).text(), document)
+    readable(full_plan(preview.here, preview.plan).text(), document)
     assert "exact_b64" in document
-    assert "Hoe\\xad tool\\u202e" in preview_page(preview.here, preview.plan).text()
+    assert "Hoe\\xad tool\\u202e" in full_plan(preview.here, preview.plan).text()
     case, ended = job.run(preview, tmp_path / "cases")
     assert ended.clean, ended.verification.findings
     hostile_gone(hostile)

@@ -93,7 +93,7 @@ def test_a_folder_of_a_lower_layer_is_copied(tmp_path: Path) -> None:
 
     with layered():
         before = tree(top)
-        run_until(["preview", str(file), "--on", f"root:{top}"], 0, False, log)
+        run_until(["preview", str(file), "--on", f"root:{top}", "--full"], 0, False, log)
         assert "on a layered file system: copied if it cannot be moved, which takes up to" in log.read_text()
         code, writes = do("run", file, "--on", f"root:{top}", "--yes")
         assert code == 0, log.read_text()

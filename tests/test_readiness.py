@@ -197,12 +197,12 @@ def test_no_room_for_the_bag(kleff: Kleff, lab: Path, tmp_path: Path) -> None:
     """Told before anything is begun; packed it may fit all the same."""
     small = tmp_path / "small"
     small.mkdir()
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=256k,mode=700", "tmpfs", small], check=True)
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "size=768k,mode=700", "tmpfs", small], check=True)
     try:
-        write(lab / "files/C/Garden/seed.txt", b"0" * 300_000)
+        write(lab / "files/C/Garden/seed.txt", b"0" * 900_000)
         file = procedure(tmp_path / "p.toml", "[[backup]]\npaths = ['C:\\Garden']\n" + GARDEN)
         words = ("run", file, "--on", f"lab:{lab}", "--yes", "--cases", small / "cases")
-        assert "293.0 KiB are to be saved" in kleff(*words, code=3, cases=False).err
+        assert "878.9 KiB are to be saved" in kleff(*words, code=3, cases=False).err
         assert not (small / "cases").exists()
         kleff(*words, "--waive", "space", cases=False)
     finally:

@@ -12,7 +12,7 @@ import pytest
 
 from debs import NEEDED
 from kleff.errors import Refused, Stopped
-from kleff.report.pages import preview_page
+from kleff.report.full_plan import full_plan
 from memory import Bench, delete
 from support import IS_ROOT, Kleff, linux_tree, procedure, write
 
@@ -23,7 +23,7 @@ def test_what_is_done_by_hand_in_between_is_said_first(folder: Path) -> None:
     bench = Bench(folder)
     bench.on.entry("Hoe", "Rakeworks Hoe", "2.0", HOE, "", "Rakeworks")
     made = bench.preview("[[evidence]]\nentry = 'Rakeworks Hoe'\n[[uninstall]]\nentry = 'Rakeworks Hoe'\npublisher = 'Rakeworks'\n")
-    assert "BY HAND IN BETWEEN: Rakeworks Hoe (2.0): no quiet way is known" in preview_page(made.here, made.plan).text().splitlines()[1]
+    assert "BY HAND IN BETWEEN: Rakeworks Hoe (2.0): no quiet way is known" in full_plan(made.here, made.plan).text().splitlines()[1]
 
 
 def test_a_package_manager_at_work_refuses_before_anything(folder: Path) -> None:

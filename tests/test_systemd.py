@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from booted import NEEDED, Booted, make_base
-from debs import build
+from debs import build, build_shed
 from support import IS_ROOT, until, write
 
 missing = [n for n in NEEDED if shutil.which(n) is None]
@@ -184,3 +184,118 @@ def test_removed_with_a_real_restart(bench: Booted) -> None:
     assert not (bench.top / "etc/systemd/system/brindlewort-bridge.service.d").exists()
     bench.kleff("discard", case, "--yes")
     assert not (bench.top / ".kleff").exists()
+
+
+def test_as_an_ordinary_account(bench: Booted) -> None:
+    """What it has no rights for is known before anything is done; for its own account alone it works."""
+    for number, name in ((1002, "tomas"), (1003, "till")):
+        bench.do("useradd", "-m", "-u", number, name)
+    home = bench.top / "home"
+    for name in ("mira", "tomas", "till"):
+        write(home / name / ".local/share/hoe/seeds", name)
+        bench.do("chown", "-R", f"{name}:{name}", f"/home/{name}", code=0)
+        bench.do("chmod", "0700", f"/home/{name}", code=0)
+    head = 'format = 1\n[product]\nid = "hoe"\nname = "Hoe"\nvendor = "Rakeworks"\n[[evidence]]\npath = "{user.home}/.local/share/hoe"\n'
+    write(bench.top / "srv/hoe.toml", head + '[[delete]]\npaths = ["{user.home}/.local/share/hoe"]\n')
+    mine = ("setpriv", "--reuid=1001", "--regid=1001", "--clear-groups", "env", "HOME=/home/mira", "python3", "-m", "kleff")
+    words = ("/srv/hoe.toml", "--on", "this")
+    said = bench.do(*mine, "run", *words, "--yes", code=3).stderr
+    assert "an administrator's rights are needed for 3 actions (of root, till, tomas)" in said
+    assert "run Kleff as administrator, or for some accounts alone:  --account mira" in said
+    assert (home / "mira/.local/share/hoe/seeds").exists()
+    done = bench.do(*mine, "run", *words, "--account", "mira", "--yes", code=0)
+    assert "Hoe is gone for mira" in done.stdout
+    assert "3 accounts were not looked at" in done.stdout
+    assert not (home / "mira/.local/share/hoe").exists()
+    assert (home / "tomas/.local/share/hoe/seeds").exists()
+
+
+SHED = """format = 1
+[product]
+id = "shed"
+name = "Shed"
+vendor = "Rakeworks"
+[[evidence]]
+package = "rakeworks-shed"
+[[backup]]
+label = "beds"
+command = ["shed-export"]
+saves_as = "beds.sql"
+[[stop]]
+service = "shed@*"
+[[purge]]
+package = ["rakeworks-shed"]
+[[delete]]
+paths = ["/var/lib/rakeworks-shed"]
+"""
+
+
+@pytest.fixture
+def shed(bench: Booted, tmp_path: Path) -> Booted:
+    """Installed and used: two instances at work, data of its own account, a neighbour's data in the folder that both have."""
+    packages = build_shed(tmp_path / "debs")
+    (bench.top / "srv/shed").mkdir(exist_ok=True)
+    for package in packages:
+        shutil.copy(package, bench.top / "srv/shed")
+    bench.do("dpkg", "-i", *(f"/srv/shed/{p.name}" for p in packages), code=0)
+    bench.do("apt-mark", "auto", "librakes1", code=0)
+    bench.do("systemctl", "start", "shed@one", "shed@two", code=0)
+    write(bench.top / "var/lib/rakeworks-shed/beds.db", "tomatoes")
+    bench.do("chown", "shed:shed", "/var/lib/rakeworks-shed/beds.db", code=0)
+    write(bench.top / "var/lib/rakeworks/rake/used", "the neighbour's")
+    write(bench.top / "srv/shed.toml", SHED)
+    write(bench.top / "srv/runs-on.toml", SHED.replace('[[stop]]\nservice = "shed@*"\n', ""))
+    return bench
+
+
+def active(bench: Booted) -> list[str]:
+    return [bench.do("systemctl", "is-active", f"shed@{name}").stdout.strip() for name in ("one", "two")]
+
+
+def newest(bench: Booted) -> str:
+    return str(json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]["folder"])
+
+
+def test_a_template_unit_a_shared_folder_and_a_program_in_sbin(shed: Booted) -> None:
+    """What runs on is left; with the step that stops it all of it is gone, and the neighbour's own is as it was."""
+    still = shed.kleff("run", "/srv/runs-on.toml", "--on", "this", "--yes", code=4).stdout
+    assert "it runs still, and rakeworks-shed has brought it" in still
+    shed.kleff("undo", newest(shed), "--yes")
+    assert active(shed) == ["active", "active"]
+    shown = shed.kleff("preview", "/srv/shed.toml", "--full").stdout
+    assert "/usr/sbin/shed-export" in shown
+    assert "its own script names /var/lib/rakeworks" in shown
+    done = shed.kleff("run", "/srv/shed.toml", "--on", "this", "--yes").stdout
+    assert "Shed is gone" in done
+    case = newest(shed)
+    assert [p.read_text() for p in (shed.top / case.lstrip("/")).glob("bag/data/*/beds.sql")] == ["tomatoes"]
+    assert active(shed) == ["inactive", "inactive"]
+    assert (shed.top / "var/lib/rakeworks/rake/used").read_text() == "the neighbour's"
+    assert (shed.top / "etc/rakeworks/rake.conf").read_text() == "teeth = 12\n"
+    assert shed.do("dpkg", "--verify", "rakeworks-rake").stdout == ""
+    shed.kleff("undo", case, "--yes")
+    assert active(shed) == ["active", "active"]
+
+
+def test_an_account_made_anew_and_a_library_taken_away(shed: Booted) -> None:
+    """Files go to the account of that name, not to a stranger who has its number; what a foreign clean-up took is named first."""
+    number = shed.do("id", "-u", "shed", code=0).stdout.strip()
+    shed.kleff("run", "/srv/shed.toml", "--on", "this", "--yes")
+    case = newest(shed)
+    assert shed.do("id", "shed").returncode != 0
+    shed.do("useradd", "--system", "--no-create-home", "-u", number, "stranger", code=0)
+    shed.do("apt-get", "autoremove", "-y", code=0)
+    assert shed.do("dpkg-query", "-W", "librakes1").returncode != 0
+    said = shed.kleff("undo", case, "--yes", code=4).stdout
+    assert "librakes1" in said
+    assert shed.do("dpkg", "--audit", code=0).stdout == ""
+    shed.do("dpkg", "-i", "/srv/shed/librakes1.deb", code=0)
+    shed.do("apt-mark", "auto", "librakes1", code=0)
+    shed.kleff("undo", case, "--yes")
+    owners = shed.do("stat", "-c", "%U %n", "/var/lib/rakeworks-shed", "/var/lib/rakeworks-shed/beds.db", code=0).stdout
+    assert owners == "shed /var/lib/rakeworks-shed\nshed /var/lib/rakeworks-shed/beds.db\n"
+    assert shed.do("id", "-u", "shed", code=0).stdout.strip() != number
+    assert "librakes1" in shed.do("apt-mark", "showauto", code=0).stdout
+    assert "rakeworks-shed" not in shed.do("apt-mark", "showauto", code=0).stdout
+    assert active(shed) == ["active", "active"]
+    shed.do("userdel", "stranger", code=0)

@@ -12,7 +12,9 @@ from kleff.engine.job import Job
 from kleff.progress import Silent
 from kleff.report.case_facts import case_info
 from kleff.report.case_report import report_page
-from kleff.report.pages import preview_page, totals_lines, verify_page
+from kleff.report.full_plan import full_plan
+from kleff.report.pages import verify_page
+from kleff.report.plan_parts import totals_lines
 from kleff.report.summary import closing_page
 from memory import Bench, delete
 from support import Kleff, procedure, write
@@ -22,6 +24,7 @@ class Lines(Silent):
     """Keeps what is said."""
 
     def __init__(self) -> None:
+        super().__init__()
         self.lines: list[str] = []
 
     def act(self, number: int, what: str) -> None:
@@ -110,7 +113,7 @@ def test_programs_that_are_ended_are_not_taken_back(folder: Path, system: str) -
     assert "everything else can be taken back until it is discarded" in told
     none = bench.preview(delete(path + "nothing"))
     assert "taken back" not in "\n".join(totals_lines(none.plan))
-    assert "taken back" not in preview_page(none.here, none.plan).text()
+    assert "taken back" not in full_plan(none.here, none.plan).text()
 
 
 def test_a_service_that_cannot_be_held_is_not_told_as_held(folder: Path) -> None:

@@ -7,9 +7,13 @@ import sys
 
 def main() -> None:
     """Run the command line; never returns."""
-    from kleff.cli.streams import make_sound
+    from kleff.cli.terminal import clock
+    from kleff.cli.terminal.signals import stop_at_once
+    from kleff.cli.terminal.streams import make_sound
 
+    clock.start()
     make_sound()
+    stop_at_once()
     if sys.argv[1:] == ["--version"]:
         from kleff import __version__
 

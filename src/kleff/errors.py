@@ -72,7 +72,7 @@ class ActionFailed(KleffError):
 class DamagedCase(KleffError):
     """A case or bag that cannot be read, or does not match its checksums."""
 
-    exit_code = 1
+    exit_code = 3
     reference = "damaged-case"
 
 

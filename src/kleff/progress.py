@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import Protocol
 
 
@@ -10,6 +11,9 @@ class Progress(Protocol):
 
     def begin(self, actions: int) -> None:
         """A run begins that has so many actions."""
+
+    def turn_to(self, line: int, what: str) -> None:
+        """The next step, by its line in the procedure."""
 
     def act(self, number: int, what: str) -> None:
         """The next action, by its number in the plan."""
@@ -26,11 +30,19 @@ class Progress(Protocol):
     def should_stop(self) -> bool:
         """True once the technician asked to stop; checked between effects."""
 
+    def worked(self) -> float:
+        """Seconds that have been worked so far, looking and planning included; not those in which a person was waited for."""
+
 
 class Silent:
     """Progress that nobody watches."""
 
+    def __init__(self) -> None:
+        self._began = time.monotonic()
+
     def begin(self, actions: int) -> None: ...
+
+    def turn_to(self, line: int, what: str) -> None: ...
 
     def act(self, number: int, what: str) -> None: ...
 
@@ -42,3 +54,6 @@ class Silent:
 
     def should_stop(self) -> bool:
         return False
+
+    def worked(self) -> float:
+        return time.monotonic() - self._began

@@ -8,8 +8,8 @@ from typing import NoReturn
 
 import typer
 
-from kleff.cli import case_commands, demo, lab, look, restoring, undoing, work
-from kleff.errors import KleffError, StopAtOnce, remedy_for
+from kleff.cli import case_commands, demo, lab, look, restoring, undoing, unneeded, work
+from kleff.errors import KleffError, Refused, StopAtOnce, remedy_for
 
 app = typer.Typer(
     name="kleff",
@@ -32,6 +32,7 @@ app.command("undo")(undoing.undo)
 app.command("restore")(restoring.restore)
 app.command("discard")(undoing.discard)
 app.command("verify")(look.verify)
+app.command("unneeded")(unneeded.unneeded)
 app.command("cases")(case_commands.cases)
 app.command("report")(case_commands.report)
 app.add_typer(lab.app, name="lab")
@@ -57,21 +58,33 @@ def run() -> NoReturn:
         _tell(error)
         _leave(error.exit_code)
     except (StopAtOnce, KeyboardInterrupt):
-        print("kleff: stopped at once; a case that was at work is open\n  What to do: kleff cases  says how to finish it", file=sys.stderr)
+        print("kleff: stopped at once\n  What to do: if a case had begun it is open;  kleff cases  says how to finish it", file=sys.stderr)
         _leave(130)
     except OSError as error:
         remedy = remedy_for(error, "try again", "mend that")
         print(f"kleff: {error.filename or 'the system'}: {error.strerror}\n  What to do: {remedy}", file=sys.stderr)
         _leave(3)
+    except SystemExit as end:
+        _leave(end.code if isinstance(end.code, int) else 0)
     _leave(0)
 
 
 def _leave(code: int) -> NoReturn:
+    """What was asked for and could not be written was not done; what was done to a workstation is told by its own code."""
+    from kleff.cli.terminal import signals
+    from kleff.cli.terminal.streams import lost
+
+    error = lost()
+    if error is not None:
+        remedy = remedy_for(error, "ask again")
+        print(f"kleff: what there was to say cannot be written: {error.strerror}\n  What to do: {remedy}", file=sys.stderr)
+        if code == 0 and not signals.worked:
+            code = Refused.exit_code
     sys.exit(code)
 
 
 def _tell(error: KleffError) -> None:
-    from kleff.cli.show import as_called
+    from kleff.cli.terminal.show import as_called
     from kleff.texts import plain
 
     lines = str(error).splitlines()

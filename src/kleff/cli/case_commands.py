@@ -29,7 +29,7 @@ def cases(
     from kleff.case.record.folder import all_cases, open_case
     from kleff.cli.common import default_cases
     from kleff.cli.settings import duration, read_settings
-    from kleff.cli.show import show
+    from kleff.cli.terminal.show import show
     from kleff.errors import KleffError
     from kleff.report.case_facts import age, case_info
     from kleff.report.documents import CasesDocument, DamagedInfo, encode
@@ -63,7 +63,7 @@ def report(
     """A report of a case, for the ticket."""
     from kleff.case.record.folder import find_case, open_case
     from kleff.cli.common import default_cases
-    from kleff.cli.show import show
+    from kleff.cli.terminal.show import show
     from kleff.errors import Refused
     from kleff.report.case_report import report_document, report_markdown, report_page
     from kleff.report.documents import encode
@@ -86,7 +86,11 @@ def report(
         return
     try:
         output.touch(0o600, exist_ok=False)  # it names people's files; it is the technician's to hand on
-        with output.open("w", encoding="utf-8", errors="backslashreplace") as file:
-            file.write(text + "\n")
+        try:
+            with output.open("w", encoding="utf-8", errors="backslashreplace") as file:
+                file.write(text + "\n")
+        except OSError:
+            output.unlink()  # half a report
+            raise
     except FileExistsError:
         raise Refused("the file is there already; reports never overwrite", where=str(output), remedy="name another file") from None

@@ -7,6 +7,7 @@ import sys
 from dataclasses import replace
 from pathlib import Path
 
+from kleff.cli.terminal.clock import answered, waiting
 from kleff.engine.job import Job
 from kleff.engine.library import Library
 from kleff.errors import Refused, UsageError
@@ -62,14 +63,15 @@ def ask_on_terminal(question: Ask) -> str:
             f" ({show_answer(question.default)})" if question.default is not None else ""
         )
     print(f"  {hint} ", end="", file=sys.stderr, flush=True)
-    return sys.stdin.readline().strip()
+    return answered().strip()
 
 
 def ask_secret(name: str) -> str:
     """Ask for a secret without echo."""
     import getpass
 
-    return getpass.getpass(f"{name} (not shown): ", sys.stderr) if sys.stdin.isatty() else ""
+    with waiting():
+        return getpass.getpass(f"{name} (not shown): ", sys.stderr) if sys.stdin.isatty() else ""
 
 
 def given_secrets(given: list[str] | None) -> Secrets:
@@ -126,7 +128,7 @@ def confirm(question: str, yes: bool, remedy: str) -> None:
     if not sys.stdin.isatty():
         raise Refused("not confirmed: there is no terminal to ask on", remedy=remedy)
     print(f"{plain_lines(question)} [y/N] ", end="", file=sys.stderr, flush=True)
-    answer = sys.stdin.readline().strip().lower()
+    answer = answered().strip().lower()
     if answer not in ("y", "yes"):
         raise Refused("not confirmed; nothing was changed")
 

@@ -21,7 +21,8 @@ def demo(
 
     from kleff.cli import case_commands, look, work
     from kleff.cli.lab import show_lab
-    from kleff.cli.show import coloured, paint
+    from kleff.cli.terminal import clock
+    from kleff.cli.terminal.show import coloured, paint
     from kleff.errors import Refused
     from kleff.workstation.lab.demo_workstation import build_demo_workstation
 
@@ -42,6 +43,7 @@ def demo(
     def step(text: str, command: str = "") -> None:
         line = f"\n=== {text}\n" + (f"$ kleff {command}\n" if command else "")
         print(paint(line, "head") if coloured(sys.stdout) else line, flush=True)
+        clock.start()
 
     quoted, on = shlex.quote(str(procedure)), shlex.quote(f"lab:{lab}")
     step("A simulated workstation with three accounts, built in a folder", f"lab make {shlex.quote(str(lab))}")

@@ -40,7 +40,7 @@ def make(
 def show_lab(folder: FolderArgument, json: JsonOption = False) -> None:
     """What is on a lab and what runs."""
     from kleff.cli.lab_page import lab_document, lab_page
-    from kleff.cli.show import show
+    from kleff.cli.terminal.show import show
     from kleff.report.documents import encode
 
     document = lab_document(folder)

@@ -8,11 +8,12 @@ from kleff.engine.context import look_only, sightings
 from kleff.engine.library import load
 from kleff.engine.systems import meant_for
 from kleff.errors import KleffError, ProcedureError
+from kleff.objects.base.here import Options
 from kleff.report.documents import ListedProcedure
 from kleff.workstation.facets import Workstation
 
 
-def listed(file: Path, workstation: Workstation) -> ListedProcedure:
+def listed(file: Path, workstation: Workstation, options: Options) -> ListedProcedure:
     """Look at one procedure of the library: valid, and is its product here?"""
     try:
         procedure = load(file)
@@ -25,7 +26,7 @@ def listed(file: Path, workstation: Workstation) -> ListedProcedure:
             other_system=True,
         )  # fmt: skip
     try:
-        found = sightings(look_only(workstation, procedure))
+        found = sightings(look_only(workstation, procedure, options))
     except (KleffError, OSError):
         return ListedProcedure(
             file=str(file), id=product.id, name=product.name, versions=product.versions, valid=True, present=None, found=[]

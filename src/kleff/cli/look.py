@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from kleff.cli.options import (
+    AccountsOption,
+    AlongOption,
     AnswerOption,
     BecauseOption,
     CasesOption,
     ConfirmedOption,
+    FullOption,
     JsonOption,
     LibraryOption,
+    OfLabelOption,
+    OfLineOption,
+    OfStateOption,
     OnOption,
     ProcedureArgument,
     SecretOption,
+    ShowItemsOption,
     SpareKind,
     SpareOption,
     WaiveOption,
@@ -24,8 +32,9 @@ from kleff.cli.options import (
 )  # fmt: skip
 
 if TYPE_CHECKING:
-    from kleff.engine.job import Job
+    from kleff.engine.job import Job, Preview
     from kleff.report.documents import ListedProcedure
+    from kleff.report.lines import Page
 
 
 def check(
@@ -34,7 +43,7 @@ def check(
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of the format, for editors.")] = False,
 ) -> None:
     """Is the procedure right? Errors and advice, with lines."""
-    from kleff.cli.show import show
+    from kleff.cli.terminal.show import show
     from kleff.engine.advice import advice
     from kleff.engine.library import load
     from kleff.engine.static import always_refused
@@ -88,12 +97,14 @@ def _schema() -> str:
     return dumps(procedure_schema(model_table()), indent=2)
 
 
-def list_procedures(on: OnOption = None, library: LibraryOption = None, json: JsonOption = False) -> None:
+def list_procedures(on: OnOption = None, library: LibraryOption = None, account: AccountsOption = None, json: JsonOption = False) -> None:
     """The procedures of the library: which products are here?"""
     from kleff.cli.common import library_of
     from kleff.cli.listing import listed
-    from kleff.cli.show import show
+    from kleff.cli.terminal.show import show
+    from kleff.engine.accounts import named
     from kleff.errors import UsageError
+    from kleff.objects.base.here import Options
     from kleff.report.documents import ListDocument, encode
     from kleff.report.lines import Page
     from kleff.report.making import workstation_info
@@ -105,7 +116,8 @@ def list_procedures(on: OnOption = None, library: LibraryOption = None, json: Js
     if not folder.is_dir():
         raise UsageError("there is no such library", where=str(folder), remedy="put procedures there, or name another with --library")
     workstation = open_workstation(on or "this")
-    found = [listed(file, workstation) for file in shelf.files()]
+    options = named(workstation, Options(accounts=frozenset(account or [])))
+    found = [listed(file, workstation, options) for file in shelf.files()]
     if json:
         print(encode(ListDocument(kleff="list", library=str(folder), workstation=workstation_info(workstation), procedures=found)))
         return
@@ -129,13 +141,20 @@ def _state_of(one: ListedProcedure) -> str:
     return "could not be told" if one.present is None else "here" if one.present else "not here"
 
 
-def survey(procedure: ProcedureArgument, on: OnOption = None, library: LibraryOption = None, json: JsonOption = False) -> None:
+def survey(
+    procedure: ProcedureArgument,
+    on: OnOption = None,
+    library: LibraryOption = None,
+    account: AccountsOption = None,
+    json: JsonOption = False,
+) -> None:
     """Is it here, which versions, where, who uses it?"""
     from kleff.cli.common import open_job
-    from kleff.cli.show import show
+    from kleff.cli.terminal.show import show
+    from kleff.objects.base.here import Options
     from kleff.report.pages import survey_page
 
-    job = open_job(procedure, on, library)
+    job = open_job(procedure, on, library, Options(accounts=frozenset(account or [])))
     found = job.survey()
     if json:
         from kleff.report.documents import encode
@@ -156,18 +175,28 @@ def preview(
     without_backup: WithoutOption = None,
     because: BecauseOption = "",
     confirmed: ConfirmedOption = None,
+    account: AccountsOption = None,
+    came_along: AlongOption = None,
+    show_items: ShowItemsOption = False,
+    full: FullOption = False,
+    label: OfLabelOption = None,
+    line: OfLineOption = None,
+    state: OfStateOption = None,
     secret_fd: SecretOption = None,
     json: JsonOption = False,
 ) -> None:
-    """Every action, in order; nothing is touched."""
+    """What would be done, a line for each step; nothing is touched."""
     from kleff.cli.common import given_secrets, left_out, open_job
-    from kleff.cli.show import show
+    from kleff.cli.terminal.show import show
     from kleff.errors import Refused
     from kleff.objects.base.here import Options
-    from kleff.report.pages import preview_page
 
     confirmed_by = dict.fromkeys(confirmed or [], "confirmed")
-    options = Options(spare.mode, frozenset(waive or []), confirmed_by, without_backup=left_out(without_backup, because))
+    without, accounts = left_out(without_backup, because), frozenset(account or [])
+    options = Options(
+        spare.mode, frozenset(waive or []), confirmed_by, without_backup=without, accounts=accounts, show_items=show_items,
+        came_along=came_along.value if came_along else "",
+    )  # fmt: skip
     job = open_job(procedure, on, library, options, given_secrets(secret_fd))
     made = job.preview(answer or [])
     if json:
@@ -176,9 +205,26 @@ def preview(
 
         print(encode(preview_document(made.here, made.plan, made.choices)))
     else:
-        show(preview_page(made.here, made.plan, made.choices))
+        show(plan_page(made, full, label or [], line or [], state or []), paged=True)
     if made.plan.refused or made.plan.not_ready:
         raise typer.Exit(Refused.exit_code)
+
+
+def plan_page(made: Preview, full: bool, labels: Sequence[str] = (), lines: Sequence[int] = (), states: Sequence[str] = ()) -> Page:
+    """The form of a plan that is asked for.
+
+    Raises:
+        UsageError: there is no such label, step or state.
+    """
+    from kleff.cli.terminal.show import columns
+    from kleff.report.full_plan import chooser, full_plan
+    from kleff.report.short_plan import short_plan
+
+    if labels or lines or states:
+        return full_plan(made.here, made.plan, made.choices, chooser(made.plan, labels, lines, states))
+    if full:
+        return full_plan(made.here, made.plan, made.choices)
+    return short_plan(made.here, made.plan, made.choices, columns())
 
 
 def verify(
@@ -187,17 +233,19 @@ def verify(
     library: LibraryOption = None,
     cases: CasesOption = None,
     answer: AnswerOption = None,
+    account: AccountsOption = None,
     json: JsonOption = False,
 ) -> None:
     """Is it gone?"""
     from kleff.cli.common import open_job
-    from kleff.cli.show import tell_verified
+    from kleff.cli.terminal.show import tell_verified
     from kleff.errors import UsageError
+    from kleff.objects.base.here import Options
 
     job = _job_of_case(what, on, cases)
-    if job is not None and answer:
-        raise UsageError("a case has its own answers", where=what, remedy="leave out  --answer")
-    job = job or open_job(what, on, library)
+    if job is not None and (answer or account):
+        raise UsageError("a case has its own answers and accounts", where=what, remedy="leave out  --answer  and  --account")
+    job = job or open_job(what, on, library, Options(accounts=frozenset(account or [])))
     tell_verified(job, job.verify(answer or []), json)
 
 

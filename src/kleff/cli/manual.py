@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from kleff.cli.common import plain_lines
+from kleff.cli.terminal.clock import answered
 
 if TYPE_CHECKING:
     from kleff.engine.plan import Plan
@@ -37,7 +38,20 @@ def agree_to_synced(here: Here, plan: Plan) -> bool:
     for action in found:
         print(plain_lines(f"\n{action.target} is kept in step by {action.synced}"), file=sys.stderr)
     print("Delete these in the person's account there too? [y/N] ", end="", file=sys.stderr, flush=True)
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
+    return answered().strip().lower() in ("y", "yes")
+
+
+def takes_along(plan: Plan) -> bool:
+    """Whether what came along with packages goes too, where nobody has said; asked, if there is any."""
+    from kleff.objects.base.action import KEPT
+
+    offered = [a for a in plan.actions if a.offers and a.state == KEPT]
+    for action in offered:
+        print(plain_lines(f"\n{action.offers.partition(';')[0]}, and nothing needs it then:\n  {action.target}"), file=sys.stderr)
+    if not offered:
+        return False
+    print("Remove them too? [y/N] ", end="", file=sys.stderr, flush=True)
+    return answered().strip().lower() in ("y", "yes")
 
 
 def choose_holders(plan: Plan) -> set[str]:
@@ -53,7 +67,7 @@ def choose_holders(plan: Plan) -> set[str]:
     while free:
         question = "End which of them, before anything is removed? Places or names, with commas; Enter for none: "
         print(question, end="", file=sys.stderr, flush=True)
-        words = {word.strip() for word in sys.stdin.readline().split(",")} - {""}
+        words = {word.strip() for word in answered().split(",")} - {""}
         meant = {word: [h for n, h in enumerate(left, 1) if h in free and word.lower() in (str(n), h.name.lower())] for word in words}
         if all(meant.values()):
             return {str(h.number) for found in meant.values() for h in found}
@@ -79,7 +93,7 @@ def confirm_manual(here: Here, plan: Plan, technician: str) -> None:
         while action.state != DONE:
             proof = step.model.has_proof
             print("  press Enter when it is done, n to stop: " if proof else "  done? [y/n] ", end="", file=sys.stderr, flush=True)
-            answer = sys.stdin.readline()
+            answer = answered()
             if not answer or answer.strip().lower() in ("n", "no"):
                 raise Refused(f"not done: {action.target}; nothing was changed", remedy="do it, then run again")
             if proof:

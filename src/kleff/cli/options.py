@@ -22,7 +22,7 @@ OnOption = Annotated[
 JsonOption = Annotated[bool, typer.Option("--json", help="Print JSON (docs/json.md) instead of text.")]
 YesOption = Annotated[bool, typer.Option("--yes", help="Do not ask; the workstation must then be named with --on.")]
 YesCaseOption = Annotated[bool, typer.Option("--yes", help="Do not ask.")]
-QuietOption = Annotated[bool, typer.Option("--quiet", help="No progress and no messages.")]
+QuietOption = Annotated[bool, typer.Option("--quiet", help="Say nothing but what is not clean, errors, and what must be asked.")]
 CasesOption = Annotated[
     Path | None,
     typer.Option(
@@ -62,6 +62,31 @@ SpareOption = Annotated[
 AnswerOption = Annotated[
     list[str] | None, typer.Option("--answer", metavar="ID=VALUE", help="Answer a question of the procedure; may be given more than once.")
 ]
+AccountsOption = Annotated[
+    list[str] | None,
+    typer.Option("--account", metavar="NAME", help="For this account alone; may be given more than once. Others are not looked at."),
+]
+FullOption = Annotated[bool, typer.Option("--full", help="Every action, in order.")]
+OfLabelOption = Annotated[list[str] | None, typer.Option("--label", metavar="NAME", help="Every action of the steps with this label.")]
+OfLineOption = Annotated[list[int] | None, typer.Option("--line", metavar="N", help="Every action of the step at this line.")]
+OfStateOption = Annotated[
+    list[str] | None, typer.Option("--state", metavar="WORD", help='Every action that is so: "to do", absent, kept, refused, manual ...')
+]
+
+
+class AlongKind(StrEnum):
+    """Which packages that came along go too."""
+
+    these = "these"
+    all = "all"
+    none = "none"
+
+
+AlongOption = Annotated[
+    AlongKind | None,
+    typer.Option("--came-along", help="Packages that came along go too, where the procedure does not say.", show_default=False),
+]
+ShowItemsOption = Annotated[bool, typer.Option("--show-items", help="Name what a database holds, which is counted else.")]
 WaiveOption = Annotated[
     list[str] | None, typer.Option("--waive", metavar="NAME", help="Go on without this condition; may be given more than once.")
 ]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -14,6 +16,7 @@ from kleff.cli.options import (
     OnOption,
     QuietOption,
     SecretOption,
+    ShowItemsOption,
     TechnicianOption,
     TicketOption,
     YesOption,
@@ -21,7 +24,8 @@ from kleff.cli.options import (
 
 if TYPE_CHECKING:
     from kleff.case.bag.opened import SavedBag
-    from kleff.engine.opening import Opened
+    from kleff.engine.cases.restoring import RestorePlan
+    from kleff.engine.opening import Opened, Ticket
     from kleff.objects.base.secrets import Secrets
 
 
@@ -52,6 +56,7 @@ def restore(
     replace: Annotated[bool, typer.Option("--replace", help="Set aside first what stands in the way.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would be done, and do nothing.")] = False,
     procedure: OwnProcedureOption = None,
+    show_items: ShowItemsOption = False,
     on: OnOption = None,
     yes: YesOption = False,
     ticket: TicketOption = "",
@@ -63,25 +68,36 @@ def restore(
     json: JsonOption = False,
 ) -> None:
     """Put saved data back, after a reinstall or on another workstation. What is there stays."""
-    from kleff.cli.common import confirm, default_cases, given_secrets
+    from kleff.cli.common import default_cases, given_secrets
     from kleff.cli.manual import me
-    from kleff.cli.progress import watching
-    from kleff.cli.show import message, show
-    from kleff.cli.work import closing, saying
-    from kleff.engine.cases.restore import Wanted, check_room
+    from kleff.engine.cases.restore import Wanted
     from kleff.engine.cases.restoring import make_restore_plan
     from kleff.engine.opening import Ticket
+    from kleff.objects.base.here import Options
+
+    where = cases or default_cases()
+    to = dict(_pair(text) for text in to_account or [])
+    with ExitStack() as stack:
+        job, bag, own = _opened(stack, saved, where, on, yes, procedure, library, given_secrets(secret_fd), quiet)
+        job = dataclasses.replace(job, options=Options(show_items=show_items))
+        made = make_restore_plan(job, bag, own, Wanted(tuple(only or ()), tuple(account or ())), to, replace)
+        _shown_and_done(made, where, dry_run, yes, Ticket(ticket, technician or me()), quiet, json)
+
+
+def _shown_and_done(made: RestorePlan, where: Path, dry_run: bool, yes: bool, ticket: Ticket, quiet: bool, json: bool) -> None:
+    """Show it, ask once, do it."""
+    from kleff.cli.common import confirm
+    from kleff.cli.terminal.progress import watching
+    from kleff.cli.terminal.show import message, show
+    from kleff.cli.work import closing, saying
+    from kleff.engine.cases.restore import check_room
     from kleff.engine.readiness import refuse_if_refused
     from kleff.errors import NotClean
     from kleff.objects.base.action import MANUAL
     from kleff.report.documents import encode
     from kleff.report.restoring import restore_document, restore_page
 
-    where = cases or default_cases()
-    to = dict(_pair(text) for text in to_account or [])
-    job, bag, own = _opened(saved, where, on, yes, procedure, library, given_secrets(secret_fd), quiet)
-    made = make_restore_plan(job, bag, own, Wanted(tuple(only or ()), tuple(account or ())), to, replace)
-    restoring, plan = made.restoring, made.plan
+    job, restoring, plan = made.job, made.restoring, made.plan
     if json and dry_run:
         print(encode(restore_document(restoring, plan)))
     elif not json:
@@ -99,8 +115,8 @@ def restore(
     remedy = f"look at it with  --dry-run,  then add  --yes --on {workstation.spec}"
     confirm(f"\nPut this back on {workstation.name} ({workstation.spec})?", yes, remedy)
     with watching(quiet) as progress:
-        folder, ended = made.run(where, Ticket(ticket, technician or me()), progress, saying(quiet))
-    closing(job, folder, ended, json)
+        folder, ended = made.run(where, ticket, progress, saying(quiet))
+    closing(job, folder, ended, json, quiet)
 
 
 def _pair(text: str) -> tuple[str, str]:
@@ -109,23 +125,34 @@ def _pair(text: str) -> tuple[str, str]:
 
 
 def _opened(
-    saved: str, cases: Path, on: str | None, yes: bool, procedure: str | None, library: Path | None, secrets: Secrets, quiet: bool
+    stack: ExitStack,
+    saved: str,
+    cases: Path,
+    on: str | None,
+    yes: bool,
+    procedure: str | None,
+    library: Path | None,
+    secrets: Secrets,
+    quiet: bool,
 ) -> tuple[Opened, SavedBag, bool]:
     """The technician's own procedure on the workstation, the bag verified whole, and whether it was made right here."""
     from kleff.case.record.folder import find_case
     from kleff.cli.common import check_named, library_of
-    from kleff.cli.progress import watching
-    from kleff.engine.cases.restoring import opened_bag, opened_case, verified
+    from kleff.cli.terminal.progress import watching
+    from kleff.engine.cases.restoring import carried_bag, opened_bag, opened_case, verified
+    from kleff.workstation.open import open_workstation
 
     # A case's bag is found by the case's id too, as every case is.
     places, shelf = (Path(saved), cases / saved), library_of(library)
-    folder = next((place for place in places if (place / "bagit.txt").is_file()), None)
+    tags = (place / "bagit.txt" for place in places)
+    folder = next((tag.parent for tag in tags if tag.exists() or tag.is_symlink()), None)
     if folder is not None:
         check_named(on, yes)
-        with watching(quiet) as progress:
-            bag = verified(folder.absolute(), progress, secrets, own=False)
-        return opened_bag(bag, on or "this", procedure, shelf, secrets), bag, False
+        workstation = open_workstation(on or "this")
+        with watching(quiet, at_work=False) as progress:
+            bag = stack.enter_context(carried_bag(folder.resolve(), workstation, cases, progress, secrets))
+        return opened_bag(bag, workstation, procedure, shelf, secrets), bag, False
     folder = find_case(saved, cases)
     job = opened_case(folder, on, procedure, shelf, secrets)
-    with watching(quiet) as progress:
+    with watching(quiet, at_work=False) as progress:
         return job, verified(folder / "bag", progress, secrets, own=True), True

@@ -24,8 +24,8 @@ def undo(
     """Take a case back, or a part of it."""
     from kleff.case.record.folder import open_case
     from kleff.cli.common import confirm, meant_case
-    from kleff.cli.progress import watching
-    from kleff.cli.show import show
+    from kleff.cli.terminal.progress import watching
+    from kleff.cli.terminal.show import show
     from kleff.engine.cases.case_job import check_can_undo
     from kleff.engine.job import Job
     from kleff.errors import NotClean
@@ -40,7 +40,8 @@ def undo(
     with watching(quiet) as progress:
         result = job.undo(part, progress)
     with open_case(folder) as looked:
-        show(undone_page(looked, result))
+        if not quiet or result.stays:
+            show(undone_page(looked, result))
     if result.stays:
         raise typer.Exit(NotClean.exit_code)
 
@@ -57,8 +58,8 @@ def discard(
     from kleff.case.record.folder import find_case, open_case
     from kleff.case.record.unfinished import lock
     from kleff.cli.common import confirm, default_cases
-    from kleff.cli.progress import watching
-    from kleff.cli.show import message
+    from kleff.cli.terminal.progress import watching
+    from kleff.cli.terminal.show import message
     from kleff.engine.job import Job
     from kleff.texts import plural, size
 
@@ -79,28 +80,32 @@ def discard(
             delete_bag = _bag_confirmed(looked, yes, quiet)
     with watching(quiet) as progress:
         done = job.discard(agreed, progress)
-    if done.anything:
+    if quiet:
+        pass
+    elif done.anything:
         print(f"Discarded: {plural(done.items, 'item')}, {size(done.size + done.spares)} freed.{stays}")
     else:
         print(f"Nothing is set aside any more.{stays}")
     if delete_bag:
         with lock(job.workstation, f"discarding {folder.name}"), open_case(folder, writable=True) as opened:
             discard_bag(opened)
+        if not quiet:
             print(f"The saved data is deleted too. The report stays in {folder}")
 
 
 def _bag_confirmed(case: Case, yes: bool, quiet: bool) -> bool:
     """The bag has a question of its own; one that may hold a licence is never answered by `--yes`."""
-    from kleff.case.bag.opened import saved_size
+    from kleff.case.bag.manifests import saved_size
     from kleff.case.discard import may_hold_licence
     from kleff.cli.common import confirm
-    from kleff.cli.show import message
+    from kleff.cli.terminal.show import message
     from kleff.report.case_facts import bag_labels, saved_kinds
     from kleff.texts import size
 
     labels = bag_labels(case)
     if not labels and not (case.folder / "bag").exists():
-        print("There is no saved data any more.")
+        if not quiet:
+            print("There is no saved data any more.")
         return False
     licence = may_hold_licence(saved_kinds(case))
     if not quiet:

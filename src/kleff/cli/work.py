@@ -11,11 +11,14 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from kleff.cli.options import (
+    AccountsOption,
+    AlongOption,
     AnswerOption,
     BecauseOption,
     CasesOption,
     ConfirmedOption,
     EvidenceOption,
+    FullOption,
     HoldersOption,
     JsonOption,
     LibraryOption,
@@ -24,6 +27,7 @@ from kleff.cli.options import (
     ProcedureArgument,
     QuietOption,
     SecretOption,
+    ShowItemsOption,
     SpareKind,
     SpareOption,
     TechnicianOption,
@@ -58,6 +62,10 @@ def run(
     because: BecauseOption = "",
     confirmed: ConfirmedOption = None,
     stop_holder: HoldersOption = None,
+    account: AccountsOption = None,
+    came_along: AlongOption = None,
+    show_items: ShowItemsOption = False,
+    full: FullOption = False,
     without_evidence: EvidenceOption = False,
     secret_fd: SecretOption = None,
     passphrase: PassphraseOption = False,
@@ -65,49 +73,113 @@ def run(
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
-    from kleff.cli.common import ask_on_terminal, check_named, confirm, default_cases, given_secrets, left_out, open_job
-    from kleff.cli.manual import confirmation, me
-    from kleff.cli.progress import watching
-    from kleff.cli.show import show
-    from kleff.engine.opening import Ticket
-    from kleff.engine.readiness import check_ready, refuse_if_refused, refuse_without_evidence
+    from kleff.cli.common import check_named, given_secrets, left_out, open_job
+    from kleff.cli.manual import confirmation
     from kleff.objects.base.here import Options
-    from kleff.report.pages import preview_page
 
     check_named(on, yes)
     said = {name: confirmation(technician) for name in confirmed or []}
-    options = Options(spare.mode, frozenset(waive or []), said, frozenset(stop_holder or []), left_out(without_backup, because))
+    options = Options(
+        spare.mode,
+        frozenset(waive or []),
+        said,
+        frozenset(stop_holder or []),
+        left_out(without_backup, because),
+        frozenset(account or []),
+        show_items,
+        came_along.value if came_along else "",
+    )
     job = open_job(procedure, on, library, options, given_secrets(secret_fd))
     job.library.check_sources(job.library.find(procedure), job.workstation)
+    carry_out(
+        job, answer or [], cases, yes, without_evidence=without_evidence, passphrase=passphrase, ticket=ticket, technician=technician,
+        full=full, quiet=quiet, json=json,
+    )  # fmt: skip
+
+
+def carry_out(
+    job: Job, answers: list[str], cases: Path | None, yes: bool, *, without_evidence: bool = False, passphrase: bool = False,
+    ticket: str = "", technician: str = "", full: bool = False, quiet: bool = False, json: bool = False,
+) -> None:  # fmt: skip
+    """Show the plan, ask once, do it, and say what it came to."""
+    from kleff.cli.common import default_cases
+    from kleff.cli.manual import me
+    from kleff.cli.terminal.progress import watching
+    from kleff.engine.opening import Ticket
+
     job.check_begin()
     job.check_secrets()
-    asked = sys.stdin.isatty() and not yes
     where = cases or default_cases()
-    made = replace(job, ask=ask_on_terminal if asked else None).preview(answer or [], compared=not json)
-    if not json:
-        show(preview_page(made.here, made.plan, made.choices))
+    made = _agreed(job, answers, where, yes, without_evidence, technician, full, quiet, json)
+    if made is None:
+        return
+    key = _new_key(job.secrets) if passphrase else None
+    with watching(quiet, full=full) as progress:
+        folder, ended = job.run(made, where, Ticket(ticket, technician or me()), progress, key, saying(quiet))
+    closing(job, folder, ended, json, quiet)
+
+
+def _agreed(
+    job: Job, answers: list[str], cases: Path, yes: bool, without_evidence: bool, technician: str, full: bool, quiet: bool, json: bool
+) -> Preview | None:
+    """The plan, once it is shown and agreed on; None if there is nothing to do.
+
+    Raises:
+        Refused: it must not, or should not, begin.
+    """
+    from kleff.cli.common import ask_on_terminal
+    from kleff.cli.look import plan_page
+    from kleff.cli.terminal.show import show
+    from kleff.engine.readiness import check_ready, refuse_if_refused, refuse_without_evidence
+
+    asked = sys.stdin.isatty() and not yes
+    made = replace(job, ask=ask_on_terminal if asked else None).preview(answers, compared=not json)
+    if not (json or (quiet and yes)):
+        show(plan_page(made, full))
     refuse_if_refused(made.plan)
     if not made.anything:
         _nothing_to_do(job, made.here, json)
-        return
+        return None
     if yes and not without_evidence:
         refuse_without_evidence(made.here)
     if asked:
-        made = _settled_on_terminal(made, technician)
-    check_ready(made.here, made.plan, where)
-    workstation = job.workstation
-    question = f"\nDo this on {workstation.name} ({workstation.spec})? {job.procedure.product.name} will be removed."
-    confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
-    key = _new_key(job.secrets) if passphrase else None
+        made = _settled_on_terminal(_taken_along(job, made, full), technician)
+    check_ready(made.here, made.plan, cases)
+    _confirm(job, made, yes)
+    return made
 
-    with watching(quiet) as progress:
-        folder, ended = job.run(made, where, Ticket(ticket, technician or me()), progress, key, saying(quiet))
-    closing(job, folder, ended, json)
+
+def _taken_along(job: Job, made: Preview, full: bool) -> Preview:
+    """The plan with what came along, if it is to go too; shown again."""
+    from kleff.cli.look import plan_page
+    from kleff.cli.manual import takes_along
+    from kleff.cli.terminal.show import show
+    from kleff.engine.plan import make_plan
+
+    if not takes_along(made.plan):
+        return made
+    here = replace(job, options=replace(job.options, came_along="these")).context(made.here.answers, made.here.procedure)
+    made = replace(made, here=here, plan=make_plan(here))
+    show(plan_page(made, full))
+    return made
+
+
+def _confirm(job: Job, made: Preview, yes: bool) -> None:
+    """The one question, which names host and product."""
+    from kleff.cli.common import confirm
+    from kleff.engine.plan import REMOVING
+
+    workstation, name = job.workstation, job.procedure.product.name
+    whose = f" for {', '.join(sorted(job.options.accounts))} alone" if job.options.accounts else ""
+    removes = any(a.phase in REMOVING for a in made.plan.actions)
+    what = f"{name} will be removed{whose}." if removes else f"What {name} has will be saved{whose}; nothing is removed."
+    question = f"\nDo this on {workstation.name} ({workstation.spec})? {what}"
+    confirm(question, yes, "look at the preview, then run with  --yes --on " + workstation.spec)
 
 
 def saying(quiet: bool) -> Callable[[Path], None]:
     """Says where the case is, before anything is done."""
-    from kleff.cli.show import message
+    from kleff.cli.terminal.show import message
 
     return lambda folder: None if quiet else message(f"\nCase {folder}")
 
@@ -142,17 +214,17 @@ def _settled_on_terminal(made: Preview, technician: str) -> Preview:
 
 
 def _nothing_to_do(job: Job, here: Here, json: bool) -> None:
-    from kleff.cli.show import message, tell_verified
+    from kleff.cli.terminal.show import message, tell_verified
     from kleff.engine.verify import verify
 
     message("\nNothing is to be removed; no case was made.")
     tell_verified(job, verify(here), json)
 
 
-def closing(job: Opened, folder: Path, ended: Ended, json: bool) -> None:
-    """Say what it came to."""
+def closing(job: Opened, folder: Path, ended: Ended, json: bool, quiet: bool) -> None:
+    """Say what it came to; when it is to be quiet, only what is not clean."""
     from kleff.case.record.folder import open_case
-    from kleff.cli.show import show
+    from kleff.cli.terminal.show import show
     from kleff.errors import NotClean
     from kleff.report.case_facts import restores
     from kleff.report.case_report import report_document
@@ -164,6 +236,8 @@ def closing(job: Opened, folder: Path, ended: Ended, json: bool) -> None:
     with open_case(folder) as case:
         if json:
             print(encode(report_document(case)))
+        elif quiet and ended.clean:
+            pass
         elif restores(case):
             print()
             show(restored_page(case, ended))
@@ -189,7 +263,7 @@ def resume(
     """Go on with a case that stopped or waits for a restart."""
     from kleff.cli.common import given_secrets, meant_case
     from kleff.cli.manual import confirmation
-    from kleff.cli.progress import watching
+    from kleff.cli.terminal.progress import watching
     from kleff.engine.job import Job
     from kleff.errors import UsageError
 
@@ -200,4 +274,4 @@ def resume(
     job = replace(job, options=options, secrets=given_secrets(secret_fd))
     with watching(quiet) as progress:
         ended = job.resume(skip, because, progress)
-    closing(job, job.folder(), ended, json)
+    closing(job, job.folder(), ended, json, quiet)

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import kleff.objects.standard  # noqa: F401  makes the kinds known
 from kleff.case.guard.guard import Guard, Kept
+from kleff.engine.accounts import for_all, keep_left_out, looked_at
 from kleff.engine.systems import applies
 from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here, Options, Programs
@@ -24,9 +25,10 @@ from kleff.workstation.paths import WPath
 _NONE: dict[str, Answer] = {"yes-no": False, "one": "", "some": []}
 
 
-def look_only(workstation: Workstation, procedure: Procedure) -> Here:
+def look_only(workstation: Workstation, procedure: Procedure, options: Options | None = None) -> Here:
     """A context in which evidence can be asked, and nothing planned."""
-    return Here(workstation, procedure, Guard(workstation), Resolver(workstation, procedure), _defaults(procedure))
+    resolver = Resolver(workstation, procedure, options.accounts if options else ())
+    return Here(workstation, procedure, Guard(workstation), resolver, _defaults(procedure), options=options or Options())
 
 
 def make_context(
@@ -40,8 +42,8 @@ def make_context(
         answers: to the procedure's questions; the defaults where they are left out.
     """
     here = replace(
-        look_only(workstation, procedure), answers={**_defaults(procedure), **(answers or {})}, options=options or Options(),
-        secrets=secrets or Secrets(), programs=programs or Programs(),
+        look_only(workstation, procedure, options), answers={**_defaults(procedure), **(answers or {})}, secrets=secrets or Secrets(),
+        programs=programs or Programs(),
     )  # fmt: skip
     by_version = any("version" in s.model.when + s.model.unless for s in procedure.steps)
     found = sightings(here) if planning or by_version else []
@@ -49,13 +51,14 @@ def make_context(
         here = replace(here, versions=tuple(sorted({s.version for s in found if s.version})))
     if planning:
         here = replace(here, present=any(s.in_range for s in found), own=_own_places(here))
-        _fill_guard(here, others)
+        _fill_guard(for_all(here, procedure), others)
     return here
 
 
 def _fill_guard(here: Here, others: Sequence[Procedure]) -> None:
     """What has to stay, as it is before anything is done."""
     kept = here.guard.kept
+    keep_left_out(here, kept)
     _keep_named(here, kept)
     _keep_unwanted(here, kept)
     _keep_what_stays(here, kept)
@@ -87,7 +90,7 @@ def look(step: LoadedStep, here: Here) -> Iterator[Sighting]:
     """What of a step's thing is there; nothing if its kind cannot tell."""
     kind = able(kind_of(step.kind), Looks)
     if kind is not None:
-        yield from kind.look(step, here)
+        yield from looked_at(kind.look(step, here), here)
 
 
 def sightings(here: Here) -> list[Sighting]:

@@ -36,6 +36,7 @@ class Verification(msgspec.Struct, kw_only=True):
         saved: the procedure only saves, so that nothing was to go.
         looked: how many places were looked at.
         not_known: what cannot be known without the case.
+        accounts: those it is said of, if not of all; left_out: how many others were not looked at.
     """
 
     clean: bool
@@ -44,6 +45,13 @@ class Verification(msgspec.Struct, kw_only=True):
     not_known: list[str] = []
     shows: bool = False
     saved: bool = False
+    accounts: list[str] = []
+    left_out: int = 0
+
+    @property
+    def whose(self) -> str:
+        """For whom it is said: "" for all, or with a space before."""
+        return f" for {', '.join(self.accounts)}" if self.accounts else ""
 
     @property
     def gone(self) -> bool:

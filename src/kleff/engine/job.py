@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
 
+from kleff.engine.accounts import named
 from kleff.engine.choices import Choice, choices, settle, with_found
 from kleff.engine.context import make_context, secrets_needed
 from kleff.engine.finding import Verification
@@ -72,12 +73,13 @@ class Job(Opened):
         Raises:
             ProcedureError: there is no such procedure, or it is not valid.
             NoSuchWorkstation: there is no such workstation.
+            UsageError: an account that is named is not here.
             Refused: the procedure is for another system.
         """
         loaded = load(library.find(str(procedure)))
         workstation = open_workstation(on)
         check_meant_for(loaded, workstation)
-        return cls(workstation, loaded, library, options or Options())
+        return cls(workstation, loaded, library, named(workstation, options or Options()))
 
     @classmethod
     def of_case(cls, folder: Path, on: str | None = None) -> Self:
@@ -88,13 +90,14 @@ class Job(Opened):
             Refused: the workstation is another, or others could have changed the case.
         """
         from kleff.case.record.folder import open_case
-        from kleff.engine.cases.case_job import answers_of, procedure_of, spare_of, workstation_of
+        from kleff.engine.cases.case_job import accounts_of, answers_of, procedure_of, spare_of, workstation_of
 
         with open_case(folder) as case:
             procedure = procedure_of(case)
             library = Library(Path(case.text("library"))) if case.text("library") else NOWHERE
             workstation = workstation_of(case, on)
-            return cls(workstation, procedure, library, Options(spare=spare_of(case)), case=folder, answers=answers_of(case))
+            options = Options(spare=spare_of(case), accounts=frozenset(accounts_of(case)))
+            return cls(workstation, procedure, library, options, case=folder, answers=answers_of(case))
 
     def with_options(self, options: Options) -> Self:
         """The same job, to be done otherwise."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -11,13 +12,14 @@ from typing import TYPE_CHECKING
 from kleff.engine.context import make_context
 from kleff.engine.library import Library
 from kleff.engine.plan import Plan
-from kleff.errors import Refused
+from kleff.errors import Refused, Stopped
 from kleff.objects.base.action import DONE, SKIPPED
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer
 from kleff.procedure.load import RULES, Procedure
 from kleff.procedure.model import Ask
+from kleff.progress import Silent
 from kleff.workstation.facets import Workstation
 
 if TYPE_CHECKING:  # what only a run needs is not loaded for a look
@@ -79,11 +81,13 @@ class Opened:
 
         Raises:
             Refused: it needs an administrator.
-            Blocked: another case is unfinished there.
+            Blocked: another Kleff is at work there, or a case is unfinished.
         """
         from kleff.case.record.folder import check_unmarked
+        from kleff.case.record.unfinished import check_free
 
         check_rights(self.workstation)
+        check_free(self.workstation)
         check_unmarked(self.workstation)
 
     @contextmanager
@@ -110,12 +114,14 @@ class Opened:
             Blocked: another Kleff is at work, or a case is unfinished.
             Refused: the folder cannot be made, or others could change it.
         """
+        from kleff.case.hands import Hands
         from kleff.case.record.effect import dump
         from kleff.case.record.folder import create_case
         from kleff.case.record.trust import check_trusted
         from kleff.case.record.unfinished import lock
         from kleff.engine.cases.beforehand import look_beforehand
         from kleff.engine.cases.rows import record_plan
+        from kleff.engine.room import make_room
 
         product = here.procedure.product
         with lock(self.workstation, purpose):
@@ -123,17 +129,30 @@ class Opened:
                 cases, self.workstation, here.procedure.raw, product.id,
                 product=product.name, procedure_name=here.procedure.name, ticket=ticket.number, technician=ticket.technician,
                 library=str(self.library.folder.absolute()) if self.library is not NOWHERE else "", spare=self.options.spare,
-                answers=dump(here.answers), locked="yes" if key else "", rules=str(RULES), **(facts or {}),
+                answers=dump(here.answers), accounts=dump(sorted(self.options.accounts)), locked="yes" if key else "", rules=str(RULES),
+                **(facts or {}),
             )  # fmt: skip
             with case:
                 check_trusted(case.folder, "the case", self.workstation)
-                record_plan(case, plan, look_beforehand(here) if removes else None)
+                with _nothing_left(case):
+                    record_plan(case, plan, look_beforehand(here) if removes else None)
+                    make_room(Hands(self.workstation, case, here.guard, Silent()), plan.actions)
                 for action in plan.actions:
                     if action.phase == "before" and action.state in (DONE, SKIPPED):
                         case.journal.tell(f"{action.target}: {action.reason}")
                     elif action.phase == "backup" and action.state == SKIPPED:
                         case.journal.tell(f"{action.target} was not saved: {action.reason}")
                 yield case
+
+
+@contextmanager
+def _nothing_left(case: Case) -> Iterator[None]:
+    """A case for which there is no room is as if it had never been."""
+    try:
+        yield
+    except (Refused, Stopped) as error:
+        shutil.rmtree(case.folder)
+        raise Refused(error.what, where=error.where, remedy=error.remedy) from None
 
 
 def check_rights(workstation: Workstation) -> None:

@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 
 import msgspec
 
+from kleff.engine.accounts import looked_at
 from kleff.engine.context import steps_here
 from kleff.engine.systems import elsewhere
 from kleff.engine.totals import Totals, totals_of
@@ -87,7 +88,7 @@ def plan_step(step: LoadedStep, here: Here) -> list[Action]:
         actions = [plan_condition(looking, step, here)]
     else:
         actions = list(planning.plan(step, here)) if planning is not None else []
-    actions += _accounts_not_here(step, here)
+    actions = [*looked_at(actions, here), *_accounts_not_here(step, here)]
     _leave_synced(step, here, actions)
     _leave_unchosen(step, here, actions)
     _leave_out(step, here, actions)

@@ -6,6 +6,7 @@ import shutil
 from pathlib import Path
 
 from kleff.engine.plan import REMOVING, Plan
+from kleff.engine.room import lacking
 from kleff.errors import Refused, UsageError
 from kleff.objects.base.action import MANUAL, REFUSED, TO_DO, UNREADABLE, Action
 from kleff.objects.base.here import Here, Options
@@ -81,7 +82,7 @@ def check_ready(here: Here, plan: Plan, cases: Path) -> None:
     found += [f"not done yet: {a.target} ({a.reason})" for a in unconfirmed(plan)]
     found += _packages_at_work(here, plan)
     found += _synced(here, plan)
-    found += _rights(here, plan) + _space(here, plan, cases)
+    found += _rights(here, plan) + _space(here, plan, cases) + lacking(here, plan, cases)
     if found:
         raise Refused("\n".join(found), remedy="see to these first, then run again")
 
@@ -96,20 +97,27 @@ def _packages_at_work(here: Here, plan: Plan) -> list[str]:
 
 
 def _rights(here: Here, plan: Plan) -> list[str]:
-    """Only where an action needs them: as an ordinary account nothing of the system's can be removed."""
+    """Only where an action needs them: as an ordinary account nothing of the system's or of another account can be saved or removed."""
     if here.workstation.admin:
         return []
-    needing = [a for a in plan.actions if a.state == TO_DO and a.phase in ("stop", *REMOVING) and _needs_rights(a, here)]
-    return (
-        [f"not ready: an administrator's rights are needed for {plural(len(needing), 'action')}, {needing[0].target} the first"]
-        if needing
-        else []
-    )
+    needing = [a for a in plan.actions if a.phase in ("backup", "stop", *REMOVING) and _lacks_rights(a, here)]
+    if not needing:
+        return []
+    whose = sorted({a.account for a in needing if a.account})
+    mine = sorted({a.account for a in plan.actions if a.account} - set(whose))
+    ways = "run Kleff as administrator"
+    if whose and mine and all(a.account for a in needing):
+        ways += f", or for some accounts alone:  {' '.join(f'--account {name}' for name in mine)}"
+    of = f" (of {', '.join(whose)})" if whose else ""
+    what = f"{plural(len(needing), 'action')}{of}, {needing[0].target} the first"
+    return [f"not ready: an administrator's rights are needed for {what}: {ways}"]
 
 
-def _needs_rights(action: Action, here: Here) -> bool:
+def _lacks_rights(action: Action, here: Here) -> bool:
+    if action.state == UNREADABLE:
+        return not action.optional
     kind = able(kind_of(action.kind), NeedsRights)
-    return kind is not None and kind.needs_rights(action, here)
+    return action.state == TO_DO and kind is not None and kind.needs_rights(action, here)
 
 
 def synced(plan: Plan) -> list[Action]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import msgspec
 
+from kleff.engine.accounts import left_out, looked_at
 from kleff.engine.context import sightings, steps_here
 from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, NOT_READ, STAYS, Finding, Verification
 from kleff.engine.plan import plan_step
@@ -50,13 +51,13 @@ def verify(here: Here, case: FromCase | None = None) -> Verification:
     found = _Findings(style)
     found.add(f for action in actions for f in _findings(action, style))
     found.add_evidence(evidence)
-    found.add_besides(still_running(here, actions, case.brought if case else Brought()))
-    found.add_besides(case.findings if case else ())
+    found.add_besides(looked_at(still_running(here, actions, case.brought if case else Brought()), here))
+    found.add_besides(looked_at(case.findings if case else (), here))
     programs = any(steps_here(here, phase) for phase in REMOVED_BY_PROGRAMS)
     not_known = ["no case: what the uninstaller named is not known"] if case is None and programs else []
     return Verification(
         clean=all(f.state == STAYS for f in found.all), looked=len(actions) + len(evidence), findings=found.all, not_known=not_known,
-        shows=found.shows,
+        shows=found.shows, accounts=sorted(here.options.accounts), left_out=len(left_out(here)),
     )  # fmt: skip
 
 

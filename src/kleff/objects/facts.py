@@ -13,7 +13,7 @@ from kleff.objects.base.kind import Kind
 from kleff.objects.base.restoring import ShownOnly
 from kleff.objects.commands.programs import arguments, objection_to, output_of
 from kleff.objects.keys.meaning import meant_keys
-from kleff.objects.packages import Names
+from kleff.objects.packages.steps import Names
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep

@@ -8,7 +8,7 @@ from kleff.objects.facts import FactKind, PackagesKind
 from kleff.objects.holders import HolderKind
 from kleff.objects.keys.kind import KeyKind, ValueKind
 from kleff.objects.manual import ManualKind
-from kleff.objects.packages import PackageKind
+from kleff.objects.packages.kind import PackageKind
 from kleff.objects.paths.kind import PathKind
 from kleff.objects.paths.rescue import RescueKind
 from kleff.objects.processes import PortKind, ProcessKind, WindowKind

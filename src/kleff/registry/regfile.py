@@ -186,18 +186,27 @@ def format_hive(short: str, key: RegKey) -> str:
     """`.reg` text of everything below one hive; a line for the hive itself only if it has values of its own."""
     lines = [HEADER, ""]
     if key.values:
-        lines += [f"[{LONG[short]}]", *(format_value(value) for value in key.values.values()), ""]
-    for below in key.keys.values():
+        lines += [f"[{LONG[short]}]", *_values(key), ""]
+    for below in _keys(key):
         _format(f"{LONG[short]}\\{below.name}", below, lines)
     return "\r\n".join(lines) + "\r\n"
 
 
 def _format(path: str, key: RegKey, lines: list[str]) -> None:
     lines.append(f"[{path}]")
-    lines.extend(format_value(value) for value in key.values.values())
+    lines.extend(_values(key))
     lines.append("")
-    for below in key.keys.values():
+    for below in _keys(key):
         _format(f"{path}\\{below.name}", below, lines)
+
+
+def _keys(key: RegKey) -> list[RegKey]:
+    """In the order of their names, as the system tells them: what was deleted and written back is exported as before."""
+    return [below for _, below in sorted(key.keys.items())]
+
+
+def _values(key: RegKey) -> list[str]:
+    return [format_value(value) for _, value in sorted(key.values.items())]
 
 
 def format_value(value: RegValue) -> str:

@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
+import contextlib
 import shlex
 from datetime import UTC, datetime
 
 import kleff.case.effects  # noqa: F401  makes the kinds of effect known
-from kleff.case.bag.opened import saved_size
+from kleff.case.bag.manifests import saved_size
 from kleff.case.effects.base import effect_of
 from kleff.case.record.effect import ASIDE
-from kleff.case.record.folder import Case
-from kleff.engine.cases.case_job import answers_of
+from kleff.case.record.folder import UNFINISHED, Case
+from kleff.case.record.unfinished import at_work, read_mark
+from kleff.engine.cases.case_job import accounts_of, answers_of
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.finding import LEFT, Verification
-from kleff.errors import DamagedCase
+from kleff.errors import DamagedCase, KleffError
 from kleff.objects.base.action import FAILED
 from kleff.procedure.conditions import show_answer
 from kleff.procedure.globs import POSIX, WINDOWS, PathStyle
 from kleff.report.documents import CaseInfo
 from kleff.texts import plural
+from kleff.workstation.open import open_workstation
 
 
 def case_info(case: Case, discard_after: float | None = None) -> CaseInfo:
@@ -35,8 +38,20 @@ def case_info(case: Case, discard_after: float | None = None) -> CaseInfo:
         workstation=case.text("workstation"), technician=case.text("technician"), ticket=case.text("ticket"),
         made=case.text("made"), ended=case.text("ended"), saved_size=saved_size(case.folder / "bag"), restored=restores(case),
         aside_items=sum(a.items for a in moved), aside_size=sum(a.size for a in moved),
-        holds=bag_labels(case), due=due, next=next_commands(case),
+        holds=bag_labels(case), due=due, next=next_commands(case), at_work=at_work_on(case),
     )  # fmt: skip
+
+
+def at_work_on(case: Case) -> str:
+    """Who is at work on it now, which is something else than unfinished; "" if nobody."""
+    if case.state not in UNFINISHED and case.state != "new":
+        return ""
+    with contextlib.suppress(KleffError, OSError):
+        workstation = open_workstation(case.text("workstation"))
+        mark = read_mark(workstation)
+        if mark is None or mark.case == case.id:
+            return at_work(workstation) or ""
+    return ""
 
 
 def answers_line(case: Case) -> str:
@@ -109,6 +124,8 @@ def elapsed(case: Case) -> float:
 def result_line(case: Case, result: Verification | None, found: list[Row]) -> str:
     """How the case stands, in one line."""
     failed = [r for r in found if r.state == FAILED]
+    if who := at_work_on(case):
+        return f"at work: {who}"
     if case.state == "finished" and result is not None:
         if restores(case):
             missing = len(result.of(LEFT))
@@ -121,7 +138,11 @@ def result_line(case: Case, result: Verification | None, found: list[Row]) -> st
             return "saved; nothing was to be removed"
         if result.clean and not failed:
             looked = f"looked at {plural(result.looked, 'place')}"
-            return f"gone: {looked}, nothing is left" if result.gone else f"not gone, as was wanted: {looked}, the rest is kept on purpose"
+            return (
+                f"gone{result.whose}: {looked}, nothing is left"
+                if result.gone
+                else f"not gone, as was wanted: {looked}, the rest is kept on purpose"
+            )
         left = len(result.open)
         return f"not clean: {plural(left, 'thing')} left, {plural(len(failed), 'optional step')} failed"
     return {
@@ -140,6 +161,7 @@ def facts(case: Case) -> dict[str, str]:
     told = {
         "Product": info.product, "Workstation": f"{info.host} ({info.workstation})", "Ticket": info.ticket,
         "Technician": info.technician, "Procedure": case.text("procedure_name"), "Answers": answers_line(case),
+        "Only for": ", ".join(accounts_of(case)),
         "Begun": info.made, "Ended": info.ended, "Case folder": info.folder,
     }  # fmt: skip
     return {name: value for name, value in told.items() if value}

@@ -14,6 +14,7 @@ from kleff.engine.choices import Choice
 from kleff.engine.totals import Totals
 from kleff.objects.base.holders import Holder
 from kleff.report.parts import ActionInfo, FindingInfo, ProductInfo, SightingInfo, ThingInfo, WorkstationInfo
+from kleff.search.unneeded import UnneededPackage
 from kleff.texts import plain_all
 
 VERSION = 2
@@ -71,7 +72,7 @@ class RestoreDocument(Document, kw_only=True):
 
 
 class VerifyDocument(Document, kw_only=True):
-    """`kleff verify --json`"""
+    """`kleff verify --json`; `accounts` are those it is said of, if not of all, `left_out` how many others were not looked at."""
 
     workstation: WorkstationInfo
     product: ProductInfo
@@ -80,6 +81,8 @@ class VerifyDocument(Document, kw_only=True):
     findings: list[FindingInfo]
     not_known: list[str] = []
     gone: bool = False
+    accounts: list[str] = []
+    left_out: int = 0
 
 
 class Advice(msgspec.Struct, kw_only=True):
@@ -138,7 +141,7 @@ class ListDocument(Document, kw_only=True):
 
 class CaseInfo(msgspec.Struct, kw_only=True):
     """A case. `restored`: it put saved data back. `holds`: labels of what is in the bag. `due`: what is set aside may go, by the
-    settings. `next`: the commands that can follow. Times are ISO 8601 in UTC, sizes in bytes."""
+    settings. `next`: the commands that can follow. `at_work`: who works on it now. Times are ISO 8601 in UTC, sizes in bytes."""
 
     id: str
     folder: str
@@ -157,6 +160,7 @@ class CaseInfo(msgspec.Struct, kw_only=True):
     restored: bool
     due: bool
     next: list[str]
+    at_work: str = ""
 
 
 class DamagedInfo(msgspec.Struct, kw_only=True):
@@ -253,6 +257,15 @@ class LabDocument(Document, kw_only=True):
     processes: list[LabProcessInfo]
 
 
+class UnneededDocument(Document, kw_only=True):
+    """`kleff unneeded --json`; `everything` tells whether all was asked for (`--all`), `size` the bytes of all."""
+
+    workstation: WorkstationInfo
+    everything: bool
+    packages: list[UnneededPackage]
+    size: int
+
+
 ESCAPED = re.compile(rb'\\[^"]')  # a character that had to be escaped, other than the quotation mark
 
 DOCUMENTS: dict[str, type[Document]] = {
@@ -264,6 +277,7 @@ DOCUMENTS: dict[str, type[Document]] = {
     "list": ListDocument,
     "cases": CasesDocument,
     "report": ReportDocument,
+    "unneeded": UnneededDocument,
     "lab": LabDocument,
 }
 

@@ -8,7 +8,7 @@ from kleff.engine.cases.rows import Row, rows
 from kleff.engine.cases.run import Ended
 from kleff.engine.finding import STAYS
 from kleff.errors import UsageError
-from kleff.objects.base.action import DONE, SKIPPED
+from kleff.objects.base.action import DONE, KEPT, SKIPPED
 from kleff.objects.base.kind import Words, kind_of
 from kleff.report.case_facts import next_commands
 from kleff.report.documents import CasesDocument
@@ -43,6 +43,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         ("deleted", ", ".join(r.action.target for r in others), "plain"),
         ("kept", plural(len(kept), "place"), "plain"),
         ("left", plural(left, "thing") if left else "nothing", "bad" if left else "good"),
+        ("stays", "; ".join(r.action.offers for r in ended.rows if r.action.offers and r.state == KEPT), "warn"),
         ("time", seconds(ended.elapsed), "plain"),
     ]
     if skipped:
@@ -57,6 +58,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         "removed": bool(gone),
         "deleted": bool(others),
         "kept": bool(kept),
+        "stays": any(r.action.offers and r.state == KEPT for r in ended.rows),
         "left": not ended.verification.saved,
     }
     for name, text, tone in [r for r in rows if shown.get(r[0], True)]:
@@ -116,8 +118,9 @@ def cases_page(document: CasesDocument) -> Page:
     page.row(("Cases in ", "plain"), (document.folder, "head"))
     tones: dict[str, Tone] = {"open": "bad", "waiting": "warn", "undoing": "bad", "finished": "good"}
     for info in document.cases:
+        state = "at work" if info.at_work else info.state
         page.row(
-            (f"  {info.state:<10} ", tones.get(info.state, "dim")),
+            (f"  {state:<10} ", tones.get(state, "dim")),
             (f"{info.id}", "plain"),
             ("  (put back)" if info.restored else "", "dim"),
             (f"  {info.made[:16].replace('T', ' ')}  {info.host}  {info.product}", "plain"),
@@ -128,7 +131,9 @@ def cases_page(document: CasesDocument) -> Page:
         page.add(f"             saved {size(info.saved_size)}{labels}, {held}", "dim")
         if info.due:
             page.row(("             may go: ", "warn"), (info.next[-1], "plain"))
-        if info.state in ("open", "waiting", "undoing"):
+        if info.at_work:
+            page.add(f"             {info.at_work}", "warn")
+        elif info.state in ("open", "waiting", "undoing"):
             for command in info.next:
                 page.row(("             finish it: ", "warn"), (command, "plain"))
     for damaged in document.damaged:

@@ -9,11 +9,13 @@ from typing import get_args
 
 import msgspec
 
+from kleff.case.bag import carried
 from kleff.case.bag.encryption import KEY_FILE, PASSPHRASE, BagKey, make_key, open_key
 from kleff.case.bag.opened import Unlock
 from kleff.case.discard import Holds, discard_case, holds
 from kleff.case.guard.guard import Guard
 from kleff.case.hands import Hands
+from kleff.case.owners import owners_missing
 from kleff.case.record.effect import Journaled, load
 from kleff.case.record.folder import Case, check_belongs, check_unmarked, open_case
 from kleff.case.record.unfinished import lock
@@ -92,6 +94,20 @@ def answers_of(case: Case) -> dict[str, Answer]:
     except (msgspec.MsgspecError, ValueError) as error:
         raise DamagedCase(
             f"the answers cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
+        ) from None
+
+
+def accounts_of(case: Case) -> list[str]:
+    """The accounts it is done for alone; none for all.
+
+    Raises:
+        DamagedCase: they cannot be read.
+    """
+    try:
+        return load(case.text("accounts") or "[]", list[str])
+    except (msgspec.MsgspecError, ValueError) as error:
+        raise DamagedCase(
+            f"the accounts cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
         ) from None
 
 
@@ -183,7 +199,10 @@ def undo(job: Opened, only: set[int] | None, progress: Progress) -> Undone:
     with lock(job.workstation, f"taking back {folder.name}"), open_case(folder, writable=True) as case:
         check_can_undo(case)
         check_unmarked(job.workstation, case.id)
-        return undo_case(_hands(job, case, progress), only)
+        undone = undo_case(_hands(job, case, progress), only)
+        if case.state == "undone":
+            carried.drop(folder)
+        return undone
 
 
 def check_can_undo(case: Case) -> None:
@@ -192,7 +211,7 @@ def check_can_undo(case: Case) -> None:
     Raises:
         Refused: there is not.
     """
-    if case.state == "undone" and not any(map(can_be_tried_again, case.journal.effects())):
+    if case.state == "undone" and not any(map(can_be_tried_again, case.journal.effects())) and not owners_missing(case):
         raise Refused("the case is taken back already", where=str(case.folder), remedy=f"kleff report {case.folder}")
 
 

@@ -8,16 +8,18 @@ from pathlib import Path
 
 import msgspec
 
+from kleff.case.bag import carried
 from kleff.case.bag.encryption import BagKey
+from kleff.case.bag.harmless import check_harmless
 from kleff.case.bag.index import SavedItem
-from kleff.case.bag.opened import SavedBag, Unlock, check_harmless, open_bag
+from kleff.case.bag.opened import SavedBag, Unlock, open_bag
 from kleff.case.effects.placed import Placed
 from kleff.case.record.beforehand import read_beforehand
 from kleff.case.record.effect import dump, load
 from kleff.case.record.folder import Case, open_case
 from kleff.case.renumbering import Renumbering, renumbering
 from kleff.engine.cases.rows import Row, rows
-from kleff.engine.cases.run import Runner
+from kleff.engine.cases.run import Ended, Runner
 from kleff.engine.finding import LEFT, Finding, Verification
 from kleff.engine.plan import Plan, numbered
 from kleff.errors import DamagedCase, Refused, UsageError
@@ -104,7 +106,7 @@ def check_room(restoring: Restoring, plan: Plan) -> None:
             continue
         while files.look(path) is None:
             path = path.parent
-        volume, free = files.space(path)
+        volume, free, _ = files.space(path)
         needed[volume] = needed.get(volume, 0) + action.size
         places[volume] = files.host(path), free
     for volume, amount in needed.items():
@@ -121,12 +123,15 @@ class Agreed(msgspec.Struct, kw_only=True):
     to: dict[str, str]
     replace: bool
     manifest: str
+    copied: str = ""  # where a copy of the bag is used, until the case has taken it over
 
 
 def agreed(restoring: Restoring) -> dict[str, str]:
     """For the journal of the case."""
-    told = Agreed(own=restoring.own, to=restoring.to, replace=restoring.replace, manifest=_manifest(restoring.bag))
-    return {"task": "restore", "bag_folder": str(restoring.bag.folder), "giving": dump(told)}
+    bag = restoring.bag
+    copied = str(bag.folder) if bag.original else ""
+    told = Agreed(own=restoring.own, to=restoring.to, replace=restoring.replace, manifest=_manifest(bag), copied=copied)
+    return {"task": "restore", "bag_folder": str(bag.original or bag.folder), "giving": dump(told)}
 
 
 def _manifest(bag: SavedBag) -> str:
@@ -146,7 +151,8 @@ def restoring_of(case: Case, here: Here, unlock: Unlock) -> Restoring:
         raise DamagedCase(
             f"what was agreed cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
         ) from None
-    bag = open_bag(Path(case.text("bag_folder")), contents=not told.own, unlock=unlock)
+    copies = [p for p in (case.folder / carried.NAME, Path(told.copied)) if told.copied and p.is_dir()]
+    bag = open_bag(copies[0] if copies else Path(told.copied or case.text("bag_folder")), contents=not told.own, unlock=unlock)
     if _manifest(bag) != told.manifest:
         raise Refused("the bag is another than the one that was agreed on", where=str(bag.folder), remedy=f"kleff undo {case.folder}")
     if not told.own:
@@ -168,6 +174,12 @@ class Restorer(Runner):
     def __init__(self, restoring: Restoring, case: Case, progress: Progress, key: BagKey | None = None) -> None:
         super().__init__(restoring.here, case, progress, key)
         self.restoring = restoring
+
+    def run(self) -> Ended:
+        """As of any case; a copy that was made of the bag is deleted in the end."""
+        ended = super().run()
+        carried.drop(self.case.folder)
+        return ended
 
     def _joined(self, pending: list[Row]) -> int:
         return 1

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from kleff.case.bag.opened import SavedBag, check_harmless, open_bag
+from kleff.case.bag import carried
+from kleff.case.bag.harmless import check_harmless
+from kleff.case.bag.opened import SavedBag, open_bag
 from kleff.case.record.folder import open_case
-from kleff.case.record.trust import check_trusted_bag
 from kleff.engine.cases.case_job import procedure_of, unlock_with, workstation_of
 from kleff.engine.cases.restore import Restorer, Wanted, agreed, changed_since, check_room, check_wanted, plan_restore
 from kleff.engine.cases.run import Ended
@@ -21,7 +23,7 @@ from kleff.objects.base.action import TO_DO
 from kleff.objects.base.restoring import Restoring
 from kleff.objects.base.secrets import Secrets
 from kleff.progress import Progress, Silent
-from kleff.workstation.open import open_workstation
+from kleff.workstation.facets import Workstation
 
 
 @dataclass(frozen=True)
@@ -47,9 +49,11 @@ class RestorePlan:
         """
         refuse_if_refused(self.plan)
         check_room(self.restoring, self.plan)
-        bag = self.restoring.bag.folder
+        bag = self.restoring.bag.original or self.restoring.bag.folder
         purpose = f"restoring {bag.parent.name if bag.name == 'bag' else bag.name}"
         with self.job.begin(self.restoring.here, self.plan, cases, ticket or Ticket(), purpose, facts=agreed(self.restoring)) as case:
+            if self.restoring.bag.original:
+                self.restoring.bag.folder = carried.take_over(self.restoring.bag.folder, case.folder)
             if begun is not None:
                 begun(case.folder)
             return case.folder, Restorer(self.restoring, case, progress or Silent()).run()
@@ -77,14 +81,31 @@ def opened_case(folder: Path, on: str | None, procedure: str | None, library: Li
     return Opened(workstation, loaded, library, secrets=secrets, case=folder)
 
 
-def opened_bag(bag: SavedBag, on: str, procedure: str | None, library: Library, secrets: Secrets) -> Opened:
+@contextmanager
+def carried_bag(folder: Path, workstation: Workstation, cases: Path, progress: Progress, secrets: Secrets) -> Iterator[SavedBag]:
+    """A bag which was carried here, verified whole, where nobody can exchange it meanwhile.
+
+    Args:
+        cases: where it is copied to, if it must be.
+
+    Raises:
+        DamagedBag: nothing of it is used.
+        Refused: something in it could do harm, or it cannot be copied.
+    """
+    with ExitStack() as stack:
+        with _said_damaged():
+            place = stack.enter_context(carried.in_safety(folder, cases, workstation, progress))
+        bag = verified(place, progress, secrets, own=False)
+        bag.original = folder if place != folder else None
+        yield bag
+
+
+def opened_bag(bag: SavedBag, workstation: Workstation, procedure: str | None, library: Library, secrets: Secrets) -> Opened:
     """What restores a bag which was carried here, by the technician's own procedure.
 
     Raises:
         Refused: the bag is of another product or system, or others could have written the procedure.
     """
-    workstation = open_workstation(on)
-    check_trusted_bag(bag.folder, workstation)
     file = library.find(procedure or bag.info.get("Product-Id", ""))
     loaded = load(file)
     library.check_sources(file, workstation)
@@ -112,13 +133,19 @@ def verified(folder: Path, progress: Progress, secrets: Secrets, own: bool) -> S
         Refused: something in it could do harm.
     """
     progress.start("verifying the bag")
-    try:
+    with _said_damaged():
         bag = open_bag(folder, progress, not own, unlock_with(secrets))
-    except DamagedCase as error:
-        raise DamagedBag(error.what, where=error.where, remedy="use an undamaged copy of the bag; nothing was changed") from None
     if not own:
         check_harmless(bag)
     return bag
+
+
+@contextmanager
+def _said_damaged() -> Iterator[None]:
+    try:
+        yield
+    except DamagedCase as error:
+        raise DamagedBag(error.what, where=error.where, remedy="use an undamaged copy of the bag; nothing was changed") from None
 
 
 def make_restore_plan(job: Opened, bag: SavedBag, own: bool, wanted: Wanted, to: dict[str, str], replacing: bool) -> RestorePlan:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from dataclasses import dataclass, field
 from itertools import takewhile
 
@@ -16,6 +15,7 @@ from kleff.engine.cases.again import about, late_actions, look_again
 from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import Row, rows
+from kleff.engine.cases.telling import Telling
 from kleff.engine.finding import LEFT, Verification
 from kleff.engine.plan import REMOVING
 from kleff.engine.verify import verify
@@ -70,8 +70,8 @@ class Runner:
         self.progress = progress
         self.hands = Hands(here.workstation, case, here.guard, progress)
         self.work = Work(here, self.hands, Bag(case, key))
-        self._begun = time.monotonic()
         self._looked_for_holders = False
+        self._telling = Telling(progress, ())
 
     def run(self) -> Ended:
         """Do what is to do, and verify.
@@ -86,6 +86,7 @@ class Runner:
         self.work.beforehand = settle_beforehand(self.here, self.case)
         reconcile(self.hands)
         pending = [row for row in rows(self.case) if self._pending(row)]
+        self._telling = Telling(self.progress, (row.action for row in pending))
         self.progress.begin(len(pending))
         while pending:
             count = self._joined(pending)
@@ -154,17 +155,13 @@ class Runner:
             reconcile(self.hands)
         for row in group:
             if row.action.number in outcomes:
-                self._tell(row.action)
+                self._telling.tell(row.action)
         self.case.journal.end_actions([(n, o.state, o.note, o.items, o.size) for n, o in outcomes.items()])
         return set(outcomes)
 
     def _check_stop(self) -> None:
         if self.progress.should_stop():
             raise Interrupted("stopped as asked, after the action in hand", where=str(self.case.folder), remedy=self._ways())
-
-    def _tell(self, action: Action) -> None:
-        who = f" [{action.account}]" if action.account else ""
-        self.progress.act(action.number, f"{action.verb} {action.target}{who}")
 
     def _one(self, row: Row) -> None:
         action = row.action
@@ -175,10 +172,7 @@ class Runner:
         if action.phase in REMOVING:
             self._seal(action)
             self._tell_holders(action)
-        if row.state == KEPT:
-            self.progress.act(action.number, f"look again at {action.target}")
-        else:
-            self._tell(action)
+        self._telling.tell(action, again=row.state == KEPT)
         try:
             outcome = self._done(row)
         except Interrupted:
@@ -189,7 +183,7 @@ class Runner:
             self._failed(action, error)
             return
         if outcome.state != DONE:
-            self.progress.say(f"     {outcome.state}: {outcome.note}")
+            self.progress.say(f"     {outcome.state}: {action.target}: {outcome.note}")
         if outcome.restart:
             self.case.journal.set(restart="asked for")
         self.case.journal.end_action(action.number, outcome.state, outcome.note, outcome.items, outcome.size)
@@ -313,8 +307,9 @@ class Runner:
             if one.state == "done":
                 effect_of(one).release(one, self.hands)
         result = self._verified()
+        self.hands.area.clear(self.hands.areas())  # those in which nothing lies
         found = rows(self.case)
-        elapsed = time.monotonic() - self._begun
+        elapsed = self.progress.worked()
         self.case.keep(verification=result, elapsed=f"{elapsed:.1f}")
         self.case.enter(self.here.workstation, "finished")
         return Ended(result, found, elapsed, [r for r in found if r.state in (FAILED, UNKNOWN)])

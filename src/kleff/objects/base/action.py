@@ -13,7 +13,7 @@ from kleff.workstation.paths import WPath, from_raw
 TO_DO, ABSENT, UNREADABLE, KEPT, REFUSED, MANUAL = "to do", "absent", "unreadable", "kept", "refused", "manual"
 UNKNOWN = "unknown"  # there is nothing where one could look: never the same as absent
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
-NOT_EMPTY = "not empty now; goes if it is empty when its turn comes"
+NOT_EMPTY = "not empty; goes if it is empty by then"
 NOTHING_TO_UNDO = "nothing to take back"
 T = TypeVar("T")
 
@@ -78,6 +78,7 @@ class Action(msgspec.Struct, kw_only=True):
     not_clean: bool = False
     ends: bool = False
     synced: str = ""
+    offers: str = ""
     details: dict[str, Any] = {}
     stays: list[Inside] = []
     shows: list[str] = []

@@ -36,6 +36,9 @@ class Options:
         confirmed: manual steps that are done, by their id, and who says so.
         stop_holders: names or numbers of programs that hold the product's files open and are to be ended.
         without_backup: labels of backups that are gone on without, and why.
+        accounts: the names of those it is done for alone; none for all.
+        came_along: whether packages that came along go too, where the procedure does not say: "these", "all", "none"; "" if nobody says.
+        show_items: name what a database holds, which is counted else.
     """
 
     spare: SpareMode = "links"
@@ -43,6 +46,9 @@ class Options:
     confirmed: dict[str, str] = field(default_factory=dict)
     stop_holders: frozenset[str] = frozenset()
     without_backup: dict[str, str] = field(default_factory=dict)
+    accounts: frozenset[str] = frozenset()
+    show_items: bool = False
+    came_along: str = ""
 
 
 @dataclass

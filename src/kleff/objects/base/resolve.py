@@ -1,6 +1,6 @@
 """From a path as the procedure writes it to globs on this workstation: variables, places and accounts put in."""
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from difflib import get_close_matches
 from itertools import takewhile
@@ -43,19 +43,24 @@ class Expanded:
 
 
 class Resolver:
-    """Puts a workstation's folders and accounts into a procedure's paths."""
+    """Puts a workstation's folders and accounts into a procedure's paths.
 
-    def __init__(self, workstation: Workstation, procedure: Procedure) -> None:
+    Args:
+        only: the names of the accounts that are looked at; none for all.
+    """
+
+    def __init__(self, workstation: Workstation, procedure: Procedure, only: Collection[str] = ()) -> None:
         self.workstation = workstation
         self._places = procedure.places
         self._all = workstation.accounts.all()
+        self._looked_at = [a for a in self._all if a.name in only] if only else self._all
 
     def accounts(self, named: list[str]) -> list[Account]:
         """The accounts a step concerns: the ordinary ones, or those it names."""
         if not named:
-            return [a for a in self._all if a.ordinary]
+            return [a for a in self._looked_at if a.ordinary]
         wanted = {n.lower() for n in named}
-        return [a for a in self._all if a.name.lower() in wanted or a.id.lower() in wanted]
+        return [a for a in self._looked_at if a.name.lower() in wanted or a.id.lower() in wanted]
 
     def not_here(self, named: list[str]) -> list[tuple[str, str]]:
         """The accounts a step names that are not here, each with the name that was perhaps meant, or ""."""

@@ -11,11 +11,10 @@ from kleff.errors import ActionFailed, Refused
 from kleff.objects.base.action import ABSENT, MANUAL, UNKNOWN, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
-from kleff.objects.commands.programs import arguments, list_of, objection_to, run_program
+from kleff.objects.commands.programs import arguments, counted, list_of, objection_to, run_program
 from kleff.objects.commands.steps import ITEM, CommandBackup, CommandStop, CommandVerify, item_problem
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration
-from kleff.texts import plural
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 
@@ -127,7 +126,7 @@ class CommandKind(Kind):
                 yield each
             return
         else:
-            action.shows.append(f"holds {plural(len(names), 'thing')}: {', '.join(names[:4])}{' ...' if len(names) > 4 else ''}")
+            action.shows.append(f"holds {counted(names, here)}")
         yield action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:

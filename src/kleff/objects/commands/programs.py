@@ -5,12 +5,14 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Collection
 from pathlib import Path
+from typing import IO
 
 from kleff.case.programs import run_to_its_end
 from kleff.errors import ActionFailed
 from kleff.objects.base.here import Here
 from kleff.objects.commands.steps import BY_INPUT, ITEM, SAVED, CommandBackup
 from kleff.procedure.versions import parse_duration
+from kleff.texts import plural
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Given, Known
 from kleff.workstation.this_machine import host
@@ -50,7 +52,7 @@ def objection_to(argv: list[str], here: Here) -> str:
 
 
 def run_program(
-    here: Here, argv: list[str], output: Path, patience: float, stdin: Path | None = None, errors: Path | None = None,
+    here: Here, argv: list[str], output: Path, patience: float, stdin: IO[bytes] | None = None, errors: Path | None = None,
     secret: tuple[str, str] = ("", ""), known: Known | None = None, fine: Collection[int] = (0,),
 ) -> int | None:  # fmt: skip
     """Run a program to its end. Returns its exit code.
@@ -101,6 +103,11 @@ def _said(here: Here, argv: list[str], patience: float, secret: tuple[str, str])
         except ActionFailed as error:
             raise ActionFailed(error.what, remedy="run it by hand and see; then resume", said=error.said) from None
         return output.read_text("utf-8", "replace")
+
+
+def counted(names: list[str], here: Here) -> str:
+    """How many things a program has listed; their names are people's own, and are told if they are asked for."""
+    return plural(len(names), "thing") + (f": {', '.join(names)}" if here.options.show_items else "")
 
 
 def list_of(model: CommandBackup, here: Here) -> list[str]:

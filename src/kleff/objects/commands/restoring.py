@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
+
 from kleff.case.bag.index import SavedItem
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import KEPT, MANUAL, REFUSED, TO_DO, Action, Outcome
 from kleff.objects.base.here import Work
 from kleff.objects.base.restoring import FromBag, Restoring
-from kleff.objects.commands.programs import arguments, list_of, objection_to, run_program
+from kleff.objects.commands.programs import arguments, counted, list_of, objection_to, run_program
 from kleff.objects.commands.steps import SAVED, CommandBackup, item_problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
@@ -49,10 +51,10 @@ def _compare(item: SavedItem, restoring: Restoring, model: CommandBackup, action
     if _one(item):
         present = [name for name in present if name == _one(item)]
     if present:
-        names = f"{', '.join(present[:4])}{' ...' if len(present) > 4 else ''}"
         action.state, action.without_return = KEPT, False
-        what, remain = plural(len(present), "thing"), "remains as it is" if len(present) == 1 else "remain as they are"
-        action.reason = f"holds {what} already, which {remain}: {names}"
+        remain = "remains as it is" if len(present) == 1 else "remain as they are"
+        named = f": {', '.join(present)}" if restoring.here.options.show_items else ""
+        action.reason = f"holds {plural(len(present), 'thing')} already, which {remain}{named}"
     if item.listed:
         action.shows.append(f"saved were {plural(len(item.listed), 'thing')}")
 
@@ -81,10 +83,12 @@ def restore(action: Action, item: SavedItem, restoring: Restoring, work: Work) -
     what = f"what {model.restore[0]} took in of {item.name}"
     folder = work.hands.case.folder / "output"
     passing = folder / f"passing-{action.number:04d}"
-    with running_command(work.hands, action.number, what) as command, restoring.bag.feeding(item.file, passing) as saved:
-        argv = arguments(model.restore, restoring.here, _one(item), str(saved))
+    with running_command(work.hands, action.number, what) as command, ExitStack() as stack:
+        path, verified = stack.enter_context(restoring.bag.feeding(item.file, passing))
+        argv = arguments(model.restore, restoring.here, _one(item), str(path))
         assert argv is not None
-        stdin = None if any(SAVED in w for w in model.restore) else saved
+        by_path = any(SAVED in word for word in model.restore)
+        stdin = None if by_path else verified or stack.enter_context(path.open("rb"))
         patience = parse_duration(model.patience)
         run_program(restoring.here, argv, command.output, patience, stdin=stdin, secret=model.need, known=command.known)
     return Outcome(items=1, size=restoring.bag.payload(item.file).stat().st_size)
@@ -100,7 +104,7 @@ def missing(item: SavedItem, restoring: Restoring) -> list[str]:
     except ActionFailed as error:
         return [f"{item.name} could not be listed: {error.what}"]
     lacks = [name for name in item.listed if name not in present]
-    return [f"{item.name}: {plural(len(lacks), 'thing')} of {len(item.listed)} not there: {', '.join(lacks[:4])}"] if lacks else []
+    return [f"{item.name}: of {plural(len(item.listed), 'thing')} not there are {counted(lacks, restoring.here)}"] if lacks else []
 
 
 def _step_of(item: SavedItem, restoring: Restoring) -> CommandBackup | None:

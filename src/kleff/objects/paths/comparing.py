@@ -7,7 +7,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 from kleff.case.bag.index import Member, SavedItem
-from kleff.case.bag.opened import relative_names
+from kleff.case.bag.members import relative_names
 from kleff.objects.base.restoring import Nowhere, Restoring
 from kleff.workstation.files.last_folder import LastFolder
 from kleff.workstation.paths import Look, WPath

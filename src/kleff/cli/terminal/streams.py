@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import io
 import os
 import sys
@@ -10,15 +9,33 @@ from typing import BinaryIO, TextIO, cast
 
 
 class _Heard(io.FileIO):
-    """Writes to whoever listens; what nobody reads any more is dropped, so that the work and its exit code stay the same."""
+    """Writes to whoever listens; what nobody reads any more is dropped, so that the work and its exit code stay the same.
+
+    Attributes:
+        lost: why something could not be written, for another reason than an absent reader.
+    """
+
+    lost: OSError | None = None
 
     def write(self, data: bytes | bytearray | memoryview, /) -> int | None:  # type: ignore[override]
         rest = memoryview(data).cast("B")
         size = len(rest)
-        with contextlib.suppress(BrokenPipeError):
+        try:
             while rest:
                 rest = rest[super().write(rest) or 0 :]
+        except BrokenPipeError:
+            pass
+        except OSError as error:
+            self.lost = self.lost or error
         return size
+
+
+def lost() -> OSError | None:
+    """Why what was said on standard output is not all there; None if it is."""
+    sys.stdout.flush()
+    buffer = getattr(sys.stdout, "buffer", None)
+    raw = getattr(buffer, "raw", None)
+    return raw.lost if isinstance(raw, _Heard) else None
 
 
 def make_sound() -> None:

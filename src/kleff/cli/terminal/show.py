@@ -18,6 +18,8 @@ if TYPE_CHECKING:
     from kleff.engine.finding import Verification
     from kleff.engine.opening import Opened
 
+PIPE, NARROWEST, WIDEST = 100, 60, 200  # columns: where there is no terminal, and the limits for pages of rows
+
 _STYLES: dict[Tone, dict[str, object]] = {
     "head": {"bold": True},
     "good": {"fg": "green"},
@@ -28,7 +30,8 @@ _STYLES: dict[Tone, dict[str, object]] = {
 
 
 # A command as messages name it: at the beginning of a line, or after what is not part of a path.
-COMMAND = re.compile(r"(?<![\w./-])kleff(?= (?:cases|check|demo|discard|lab|list|preview|report|restore|resume|run|survey|undo|verify)\b)")
+VERBS = "cases|check|demo|discard|lab|list|preview|report|restore|resume|run|survey|undo|unneeded|verify"
+COMMAND = re.compile(rf"(?<![\w./-])kleff(?= (?:{VERBS})\b)")
 
 
 def as_called(text: str) -> str:
@@ -46,10 +49,28 @@ def paint(text: str, tone: Tone) -> str:
     return typer.style(text, **_STYLES[tone]) if tone in _STYLES and text.strip() else text  # type: ignore[arg-type]
 
 
-def show(page: Page) -> None:
-    """Print a page."""
-    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else 0
-    print(as_called(page.text(paint, width) if coloured(sys.stdout) else page.text(width=width)))
+def columns() -> int:
+    """How wide a page of rows may be."""
+    found = shutil.get_terminal_size((PIPE, 0)).columns
+    return min(max(found, NARROWEST), WIDEST)
+
+
+def show(page: Page, paged: bool = False) -> None:
+    """Print a page.
+
+    Args:
+        paged: on a terminal that it does not fit, by a pager.
+    """
+    rows, terminal = shutil.get_terminal_size((PIPE, 0)).lines, sys.stdout.isatty()
+    width = columns() if page.narrow or terminal else 0
+    text = as_called(page.text(paint, width) if coloured(sys.stdout) else page.text(width=width))
+    if paged and terminal and sys.stdin.isatty() and text.count("\n") + 2 > rows > 0:
+        from pydoc import pager
+
+        os.environ.setdefault("LESS", "FRX")  # colours as they are, and no screen of its own
+        pager(text)
+    else:
+        print(text, flush=True)  # before anything is said about what comes next
 
 
 def message(text: str) -> None:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import contextlib
-import signal
 import sys
 from collections.abc import Iterator
 from types import FrameType
 from typing import Any
 
-from kleff.cli.show import coloured
+from kleff.cli.terminal import clock
+from kleff.cli.terminal.show import coloured
+from kleff.cli.terminal.signals import Handler, handled
 from kleff.errors import StopAtOnce
 from kleff.progress import Progress, Silent
 from kleff.texts import plain
@@ -17,17 +18,31 @@ from kleff.texts import size as sizes
 
 
 class Plain(Silent):
-    """One line per action; for pipes and files."""
+    """One line per step; for pipes and files.
 
-    def __init__(self) -> None:
+    Args:
+        full: one line per action too.
+    """
+
+    def __init__(self, full: bool = False) -> None:
+        super().__init__()
         self.stop = False
+        self._full = full
+
+    def worked(self) -> float:
+        return clock.worked()
 
     def say(self, line: str) -> None:
         with contextlib.suppress(OSError):  # the terminal may be closed
             print(plain(line), file=sys.stderr, flush=True)
 
+    def turn_to(self, line: int, what: str) -> None:
+        if not self._full:
+            self.say(f"{line or '':>4}  {what}")
+
     def act(self, number: int, what: str) -> None:
-        self.say(f"{number:>3}  {what}")
+        if self._full:
+            self.say(f"{number:>4}  {what}")
 
     def should_stop(self) -> bool:
         return self.stop
@@ -40,8 +55,8 @@ class Quiet(Plain):
 class Drawn(Plain):
     """Lines as they come; below them a bar for the actions of the run, and one for the bytes of what is in hand."""
 
-    def __init__(self) -> None:
-        super().__init__()
+    def __init__(self, full: bool = False) -> None:
+        super().__init__(full)
         from rich.console import Console
         from rich.progress import BarColumn, TextColumn, TimeElapsedColumn, TimeRemainingColumn
         from rich.progress import Progress as Bar
@@ -107,34 +122,31 @@ class Drawn(Plain):
 
 
 @contextlib.contextmanager
-def watching(quiet: bool) -> Iterator[Progress]:
-    """Progress that fits where standard error goes, with signals turned into a wish to stop."""
+def watching(quiet: bool, at_work: bool = True, full: bool = False) -> Iterator[Progress]:
+    """Progress that fits where standard error goes.
+
+    Args:
+        full: name every action, not only every step.
+        at_work: a case is, so that the first signal is a wish to end cleanly; else it stops at once.
+    """
     progress: Plain
     with contextlib.ExitStack() as stack:
         if quiet:
             progress = Quiet()
         elif sys.stderr.isatty():
-            progress = stack.enter_context(Drawn())
+            progress = stack.enter_context(Drawn(full))
         else:
-            progress = Plain()
-        stack.enter_context(_signals(progress))
+            progress = Plain(full)
+        if at_work:
+            stack.enter_context(handled(_wish(progress)))
         yield progress
 
 
-@contextlib.contextmanager
-def _signals(progress: Plain) -> Iterator[None]:
+def _wish(progress: Plain) -> Handler:
     def on_signal(number: int, frame: FrameType | None) -> None:
         if progress.stop:
             raise StopAtOnce
         progress.stop = True
         progress.say("stopping after what is in hand; once more stops at once")
 
-    wanted = [signal.SIGINT, signal.SIGTERM]
-    if sys.platform != "win32":  # which has no hang-up
-        wanted.append(signal.SIGHUP)
-    before = {n: signal.signal(n, on_signal) for n in wanted}
-    try:
-        yield
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)
+    return on_signal

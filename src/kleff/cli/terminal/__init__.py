@@ -1,0 +1,1 @@
+"""The terminal, and what else surrounds the process: streams, signals, drawing."""
