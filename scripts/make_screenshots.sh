@@ -42,7 +42,7 @@ P
 )" tag-studio.toml
 on="--on lab:potting"
 shot survey 3 "kleff survey tag-studio.toml $on"
-shot preview 3 "kleff preview tag-studio.toml $on" 42
+shot preview 3 "kleff preview tag-studio.toml $on"
 cp -a potting again
 shot run-working 3.3 "kleff run tag-studio.toml --on lab:again --yes --ticket 4711 --cases busy"
 sleep 6
