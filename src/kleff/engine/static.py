@@ -6,8 +6,9 @@ from pathlib import Path
 
 from kleff.engine.context import look_only
 from kleff.engine.systems import applies, meant_for
+from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Refuses, able, kind_of
-from kleff.procedure.load import PHASES, Procedure
+from kleff.procedure.load import PHASES, LoadedStep, Procedure
 from kleff.workstation.facets import Workstation
 from kleff.workstation.memory.workstation import MemoryLinux, MemoryWindows
 
@@ -22,12 +23,23 @@ def always_refused(procedure: Procedure) -> list[tuple[int, str]]:
     for phase in PHASES:
         for step in procedure.phase(phase):
             kind = able(kind_of(step.kind), Refuses)
-            told = [list(kind.always_refused(step, h)) if kind else [] for h in contexts if applies(step, h.workstation.system)]
-            if told and all(told):
-                found += [(step.line, text) for text in told[0]]
+            if kind:
+                found += [(step.line, text) for text in _everywhere(kind, step, contexts)]
             if step.model.after_restart and procedure.product.restart == "never":
                 found.append((step.line, 'after_restart, but [product] says  restart = "never"; take out one of the two'))
     return found
+
+
+def _everywhere(kind: Refuses, step: LoadedStep, contexts: list[Here]) -> list[str]:
+    """What the first says of a step that all of them refuse; after one that does not, no other is asked."""
+    first: list[str] = []
+    for here in contexts:
+        if applies(step, here.workstation.system):
+            told = list(kind.always_refused(step, here))
+            if not told:
+                return []
+            first = first or told
+    return first
 
 
 def _usual() -> list[Workstation]:

@@ -134,6 +134,8 @@ def _meant(name: str, known: Collection[str], before: str, after: str) -> str:
 
 
 def _unescape(rest: str, places: Collection[str]) -> str:
+    if "{" not in rest and "}" not in rest:
+        return rest
     out, i = "", 0
     while i < len(rest):
         char = rest[i]

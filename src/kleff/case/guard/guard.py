@@ -102,7 +102,11 @@ class Guard:
         self._accounts = workstation.accounts.all()
         self._table = tables.of_system(workstation.system)
         self._rules = PlaceRules(workstation, self._table)
-        self._own = list(self._own_folders())
+        self._own = {folder.key: f"{name} folder of {account.name}" for folder, account, name in self._own_folders()}
+        self._holding_own: dict[tuple[str, tuple[str, ...]], str] = {}
+        for (volume, parts), told in self._own.items():
+            for depth in range(len(parts) + 1):
+                self._holding_own.setdefault((volume, parts[:depth]), told)
         self._keys = KeyGuard(workstation, self._table)
         self._kleff = [p for folder in kleff_folders() if (p := workstation.files.path(folder))] if workstation.ground == ROOT else []
 
@@ -181,13 +185,14 @@ class Guard:
         return OK
 
     def _person(self, target: Target) -> Verdict:
-        for folder, account, name in self._own:
-            if target.path.holds(folder):
-                return Verdict("refused", f"it is, or holds, the {name} folder of {account.name}")
-            if folder.holds(target.path) and not target.named_in_full:
-                return Verdict(
-                    "refused", f"it lies in the {name} folder of {account.name}, where only an exact path without a wildcard may be named"
-                )
+        volume, parts = target.path.key
+        held = self._holding_own.get((volume, parts))
+        if held is not None:
+            return Verdict("refused", f"it is, or holds, the {held}")
+        for depth in () if target.named_in_full else range(len(parts)):
+            folder = self._own.get((volume, parts[:depth]))
+            if folder is not None:
+                return Verdict("refused", f"it lies in the {folder}, where only an exact path without a wildcard may be named")
         return OK
 
     def _links(self, target: Target) -> Verdict:
