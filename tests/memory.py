@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+import itertools
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -13,6 +14,7 @@ from kleff.case.undo import Undone
 from kleff.engine.cases.run import Ended
 from kleff.engine.job import Job, Preview
 from kleff.engine.library import parse
+from kleff.errors import NeverBegun
 from kleff.objects.base.action import Action
 from kleff.workstation.memory.workstation import MemoryLinux, MemoryWindows
 
@@ -110,6 +112,25 @@ def killed_at(write: int, after: bool) -> Iterator[list[int]]:
         pass
     finally:
         Journal.write = original  # type: ignore[method-assign]
+
+
+def each_kill(folder: Path, make: Callable[[Path], Bench], body: str) -> Iterator[tuple[Bench, Job, Any]]:
+    """A run of `body` killed before and after each write of its journal: the workstation, the job of the case that was begun, and all
+    that was there before.
+    """
+    for number in itertools.count(1):
+        for after in (False, True):
+            bench = make(folder / f"{number}{'after' if after else 'before'}")
+            before = bench.files
+            with killed_at(number, after) as writes:
+                bench.run(body)
+            if writes[0] < number:
+                assert number > 8, "too few writes to have killed anything"
+                return
+            with suppress(NeverBegun, StopIteration):
+                job = bench.again(bench.job(body), next((bench.folder / "cases").iterdir()))
+                if job.record().rows:
+                    yield bench, job, before
 
 
 def states(actions: Sequence[Action]) -> dict[str, tuple[str, str]]:

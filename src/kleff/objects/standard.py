@@ -7,6 +7,7 @@ from kleff.objects.entries import EntryKind
 from kleff.objects.facts import FactKind, PackagesKind
 from kleff.objects.holders import HolderKind
 from kleff.objects.keys.kind import KeyKind, ValueKind
+from kleff.objects.lines import LinesKind
 from kleff.objects.manual import ManualKind
 from kleff.objects.packages.kind import PackageKind
 from kleff.objects.paths.kind import PathKind
@@ -19,7 +20,7 @@ from kleff.objects.tasks import TaskKind
 from kleff.objects.units import UnitKind
 
 register(
-    PathKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(), CommandMissingKind(),
-    FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(), TaskKind(), StartupKind(),
-    UnitKind(), *(CheckKind(name) for name in CHECKS),
+    PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
+    CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
+    TaskKind(), StartupKind(), UnitKind(), *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import kleff
@@ -102,6 +102,7 @@ class Guard:
         self._accounts = workstation.accounts.all()
         self._table = tables.of_system(workstation.system)
         self._rules = PlaceRules(workstation, self._table)
+        self._lines = PlaceRules(workstation, replace(self._table, places=self._table.lines, home={}))
         self._own = {folder.key: f"{name} folder of {account.name}" for folder, account, name in self._own_folders()}
         self._holding_own: dict[tuple[str, tuple[str, ...]], str] = {}
         for (volume, parts), told in self._own.items():
@@ -143,6 +144,21 @@ class Guard:
         if self._rules.above(path.key)[1] == tables.NEVER:
             return Verdict("refused", "it lies in one of the system's own folders")
         for test in (self._links, self._redirected):
+            verdict = test(target)
+            if not verdict.ok:
+                return verdict
+        return OK
+
+    def check_lines(self, target: Target) -> Verdict:
+        """Whether lines of a file may be taken out or put back."""
+        path = target.path
+        if not path.parts or fold(AREA) in (fold(p) for p in path.parts):
+            return Verdict("refused", "it is the root of a volume, or lies in Kleff's own set-aside area")
+        if any(own.holds(path) for own in self._kleff):
+            return Verdict("refused", "Kleff itself is installed there")
+        if (self._lines.of(path.key) or self._lines.above(path.key)[1]) == tables.NEVER:
+            return Verdict("refused", "its lines are the system's own")
+        for test in (self._links, self._mounts, self._redirected):
             verdict = test(target)
             if not verdict.ok:
                 return verdict

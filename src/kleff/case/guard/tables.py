@@ -15,7 +15,7 @@ from kleff.workstation.windows.profiles import OWN_FOLDERS
 
 # None of these is touched itself. NEVER: nor what lies in it, unless a deeper place allows it. NAMED: what lies directly in it by its whole
 # literal name, which is then free below. FILES: only single files directly in it. VALUES: of a key, only single values in it.
-NEVER, NAMED, FILES, VALUES = "never", "named", "files", "values"
+NEVER, NAMED, FILES, VALUES, FREE = "never", "named", "files", "values", "free"
 LETTERS = 4  # letters or digits of a name that are no wildcards, where a wildcard is used beside others' things
 
 _OF_ACCOUNTS = {"linux": tuple(USER_DIRS), "windows": OWN_FOLDERS}
@@ -31,6 +31,7 @@ class Table:
         places: rules by path, `{drive}` for each volume; home: by the path below an account's home; keys: by key, HKCU for each account's.
         single_values: names of values that are never removed whole, by key.
         names: patterns of names by kind of object.
+        lines: rules by path of the files whose lines are worked on: NEVER, or FREE.
         own_folders: variables that name an account's own folders, which are never removed themselves.
     """
 
@@ -39,6 +40,7 @@ class Table:
     keys: dict[str, str] = field(default_factory=dict)
     single_values: dict[str, list[str]] = field(default_factory=dict)
     names: dict[str, list[str]] = field(default_factory=dict)
+    lines: dict[str, str] = field(default_factory=dict)
     own_folders: tuple[str, ...] = ()
     merged: frozenset[str] = frozenset()
 
@@ -60,7 +62,7 @@ def of_system(system: str) -> Table:
     data = tomllib.loads(file.read_text("utf-8"))
     return Table(
         places=_by_name(data["places"]), home=_by_name(data["home"]), keys=_by_name(data.get("keys", {})),
-        single_values=data.get("single_values", {}), names=data["names"], own_folders=_OF_ACCOUNTS[system],
+        single_values=data.get("single_values", {}), names=data["names"], lines=_by_name(data["lines"]), own_folders=_OF_ACCOUNTS[system],
         merged=_MERGED.get(system, frozenset()),
     )  # fmt: skip
 

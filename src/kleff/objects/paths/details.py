@@ -1,9 +1,9 @@
 """What saving and setting aside need to know of a path, and how a plan keeps it."""
 
 import dataclasses
+from base64 import b64decode
 from dataclasses import dataclass
 from itertools import takewhile
-from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -14,9 +14,6 @@ from kleff.objects.base.resolve import Expanded
 from kleff.objects.paths.steps import PathsBackup
 from kleff.procedure.globs import is_glob, literal
 from kleff.workstation.paths import WPath
-
-if TYPE_CHECKING:
-    pass
 
 BACK = "moved back from the set-aside area"
 
@@ -37,6 +34,14 @@ class Removing(msgspec.Struct, kw_only=True):
     literal: int
     account: str
     base: str
+
+
+def removing_target(action: Action, here: Here) -> Target:
+    """The guard's view of what an action is about, as it was agreed on."""
+    files, told, path = here.workstation.files, action.details_as(Removing), action.path(here.workstation.style)
+    assert path is not None
+    base = files.from_raw(b64decode(told.base)) if told.base else None
+    return Target(files.from_raw(path.raw), told.fixed, told.literal, here.resolver.account(told.account), base)
 
 
 @dataclass

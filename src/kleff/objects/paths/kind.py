@@ -11,7 +11,7 @@ from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADAB
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.resolve import Expanded
-from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted
+from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted, removing_target
 from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths, why
 from kleff.procedure.load import LoadedStep
 from kleff.texts import plural
@@ -224,7 +224,7 @@ class PathKind(Kind):
     def _prepared(self, action: Action, step: LoadedStep, work: Work) -> Prepared:
         """Look again what of an action's target goes now."""
         assert isinstance(step.model, PathsDelete)
-        target = self._target(action, work.here)
+        target = removing_target(action, work.here)
         files = work.here.workstation.files
         prepared = Prepared(target)
         if files.look(target.path) is None:
@@ -256,12 +256,6 @@ class PathKind(Kind):
 
         set_aside(work.hands, [(action.number, target) for action, prepared in ready for target in prepared.targets], told)
         return results
-
-    def _target(self, action: Action, here: Here) -> Target:
-        files, told, path = here.workstation.files, action.details_as(Removing), action.path(here.workstation.style)
-        assert path is not None
-        base = files.from_raw(b64decode(told.base)) if told.base else None
-        return Target(files.from_raw(path.raw), told.fixed, told.literal, here.resolver.account(told.account), base)
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         path = action.path(here.workstation.style)

@@ -100,6 +100,13 @@ class Folder(Handle, Protocol):
             OSError: EXDEV, it cannot be moved, only copied.
         """
 
+    def exchange(self, name: str, other: Folder, other_name: str) -> None:
+        """Let two things, neither a folder, change places in one instant, within one volume.
+
+        Raises:
+            OSError: EOPNOTSUPP, its volume cannot do that.
+        """
+
     def link(self, name: str, to: Folder, to_name: str) -> None:
         """A second name of a file."""
 

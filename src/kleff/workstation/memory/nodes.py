@@ -227,6 +227,15 @@ class MemoryFolder(MemoryHandle):
         target.put(to_name, node)
         self.node.drop(name)
 
+    def exchange(self, name: str, other: Folder, other_name: str) -> None:
+        mine, theirs, target = self.node.get(name), node_of(other).get(other_name), node_of(other)
+        if mine.volume != theirs.volume:
+            raise error(errno.EXDEV, name)
+        self.node.drop(name)
+        target.drop(other_name)
+        self.node.put(name, theirs)
+        target.put(other_name, mine)
+
     def link(self, name: str, to: Folder, to_name: str) -> None:
         node, target = self.node.get(name), node_of(to)
         if target.key(to_name) in target.below:

@@ -14,7 +14,7 @@ from pathlib import Path
 
 from kleff.workstation.paths import Look, Space
 
-RENAME_NOREPLACE = 1  # linux/fs.h; renameat2(2)
+RENAME_NOREPLACE, RENAME_EXCHANGE = 1, 2  # linux/fs.h; renameat2(2)
 FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -29,11 +29,24 @@ def rename_noreplace(from_fd: int, from_name: str, to_fd: int, to_name: str) -> 
     Raises:
         OSError: as the system says; EEXIST if the new name is taken, EOPNOTSUPP if the file system has no such rename.
     """
-    result = _libc().renameat2(from_fd, os.fsencode(from_name), to_fd, os.fsencode(to_name), RENAME_NOREPLACE)
-    if result != 0:
+    # Some file systems have none; a plain rename could replace what has just appeared.
+    _rename(from_fd, from_name, to_fd, to_name, RENAME_NOREPLACE, "its volume has no rename that never replaces")
+
+
+def exchange(fd: int, name: str, other_fd: int, other_name: str) -> None:
+    """renameat2(2) with RENAME_EXCHANGE: two things change places.
+
+    Raises:
+        OSError: as the system says; EOPNOTSUPP if the file system has no such rename.
+    """
+    _rename(fd, name, other_fd, other_name, RENAME_EXCHANGE, "its volume cannot exchange two files")
+
+
+def _rename(from_fd: int, from_name: str, to_fd: int, to_name: str, flag: int, lacking: str) -> None:
+    if _libc().renameat2(from_fd, os.fsencode(from_name), to_fd, os.fsencode(to_name), flag) != 0:
         code = ctypes.get_errno()
-        if code in (errno.EINVAL, errno.ENOSYS):  # some file systems have none; a plain rename could replace what has just appeared
-            raise OSError(errno.EOPNOTSUPP, "its volume has no rename that never replaces", from_name)
+        if code in (errno.EINVAL, errno.ENOSYS):
+            raise OSError(errno.EOPNOTSUPP, lacking, from_name)
         raise OSError(code, os.strerror(code), from_name)
 
 

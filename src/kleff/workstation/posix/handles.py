@@ -15,6 +15,7 @@ from kleff.workstation.paths import Look
 from kleff.workstation.posix import copying
 from kleff.workstation.posix.calls import (
     FOLDER_FLAGS,
+    exchange,
     look_of,
     mounts_below,
     remove_if_empty,
@@ -133,6 +134,9 @@ class PosixFolder(PosixHandle):
 
     def rename(self, name: str, to: Folder, to_name: str) -> None:
         rename_noreplace(self.fd, name, fd_of(to), to_name)
+
+    def exchange(self, name: str, other: Folder, other_name: str) -> None:
+        exchange(self.fd, name, fd_of(other), other_name)
 
     def link(self, name: str, to: Folder, to_name: str) -> None:
         os.link(name, to_name, src_dir_fd=self.fd, dst_dir_fd=fd_of(to), follow_symlinks=False)

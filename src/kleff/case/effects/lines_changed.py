@@ -1,0 +1,120 @@
+"""Lines were taken out of a file that others use too, or shortened; taken back, they stand where they stood, whatever else has changed."""
+
+from __future__ import annotations
+
+from base64 import b64decode, b64encode
+from collections.abc import Callable
+from typing import ClassVar
+
+from msgspec import field
+
+from kleff.case.aside.rewriting import rewrite, settle, sha256_of
+from kleff.case.effects.base import UNDONE, Effect, TakenBack, stays
+from kleff.case.guard.guard import Target
+from kleff.case.hands import Hands
+from kleff.case.record.effect import Base64, Journaled, Sha256, Time
+from kleff.errors import ActionFailed
+from kleff.workstation.files.lines import Edit, apply, decode, encode, put_back, read_whole
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.paths import WPath
+
+
+class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
+    """Lines of one file.
+
+    Attributes:
+        aside: where in the set-aside area the new content was made.
+        before, after: of the whole file; times: its, and its folder's, as they were.
+        back: the same of taking it back, once that was begun.
+    """
+
+    kind: ClassVar[str] = "lines changed"
+
+    aside_: Base64 = field(name="aside")
+    codec: str
+    edits: list[Edit]
+    before: Sha256
+    after: Sha256
+    times: tuple[Time, Time]
+    parent_times: tuple[Time, Time]
+    back: tuple[Sha256, Sha256] | None = None
+
+    def areas(self, place: bytes, files: FileTree) -> list[WPath]:
+        return [files.from_raw(b64decode(self.aside_)).parent]
+
+    def happened(self, one: Journaled, hands: Hands) -> bool:
+        files = hands.workstation.files
+        place = files.from_raw(one.place)
+        found = settle(hands, place, files.from_raw(b64decode(self.aside_)), self.before, self.after)
+        if found is None and files.look(place) is not None:  # somebody has changed the rest since
+            _, lines = decode(read_whole(files, place)[1])
+            return put_back(lines, self.edits)[0] != lines
+        return bool(found)
+
+    def undo(self, one: Journaled, hands: Hands) -> TakenBack:
+        files = hands.workstation.files
+        place, aside = files.from_raw(one.place), files.from_raw(b64decode(self.aside_))
+        if self.back is not None:
+            settle(hands, place, aside, *self.back)
+        if files.look(place) is None:
+            return stays(f"{place} is not there any more; of it: {_told(self.edits)}")
+        try:
+            _, data = read_whole(files, place)
+        except ActionFailed as error:
+            return stays(error.what)
+        codec, lines = decode(data)
+        if codec != self.codec:
+            return stays(f"{place} is written in another encoding by now; of it: {_told(self.edits)}")
+        back, left = put_back(lines, self.edits)
+        if back != lines:
+            new = encode(codec, back)
+            hands.amend(one, back=[sha256_of(data), sha256_of(new)])
+            same = sha256_of(new) == self.before
+            rewrite(hands, place, aside, sha256_of(data), new, self.times if same else None)
+            with files.folder(place.parent) as folder:
+                folder.set_times(self.parent_times)
+        return stays("; ".join(left)) if left else UNDONE
+
+    def again(self, one: Journaled) -> bool:
+        return True
+
+    def weight(self) -> int:
+        return len(self.edits)
+
+
+def _told(edits: list[Edit]) -> str:
+    return "; ".join(edit.old.strip() for edit in edits[:5]) + ("; ..." if len(edits) > 5 else "")
+
+
+def change_lines(hands: Hands, action: int, target: Target, change: Callable[[list[str]], list[Edit]]) -> int:
+    """Take lines out of a file.
+
+    Args:
+        change: given the lines as they are now, what is done to them.
+
+    Returns:
+        How many lines.
+
+    Raises:
+        ActionFailed: it may not be touched, has changed in that instant, or the system says no.
+    """
+    verdict = hands.guard.check_lines(target)
+    if not verdict.ok:
+        raise ActionFailed(f"{target.path} may not be touched: {verdict.reason}", remedy="correct the procedure")
+    files, place = hands.workstation.files, target.path
+    look, data = read_whole(files, place)
+    codec, lines = decode(data)
+    edits = change(lines)
+    if not edits:
+        return 0
+    new = encode(codec, apply(lines, edits))
+    aside = hands.area.folder_for(place).child(f"{hands.case.journal.next_effect():04d}-lines")
+    with files.folder(place.parent) as folder:
+        parent_times = folder.look().times
+    effect = LinesChanged(
+        aside_=b64encode(aside.raw).decode(), codec=codec, edits=edits, before=sha256_of(data), after=sha256_of(new),
+        times=look.times, parent_times=parent_times,
+    )  # fmt: skip
+    with hands.doing(action, effect, place.raw):
+        rewrite(hands, place, aside, effect.before, new)
+    return len(edits)

@@ -1,0 +1,207 @@
+"""Lines that a product has written into files which others use too: aliases, names of machines, search paths, timetables."""
+
+from collections.abc import Collection, Iterator
+from typing import Annotated
+
+from msgspec import Meta
+
+from kleff.case.guard.guard import Target
+from kleff.errors import ActionFailed, LinkOnTheWay
+from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outcome, Sighting
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.own import refuse
+from kleff.objects.base.resolve import Expanded
+from kleff.objects.paths.details import Removing, links_on_way, removing_target
+from kleff.objects.paths.steps import found_paths, why
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem
+from kleff.texts import plural
+from kleff.workstation.files.lines import Edit, decode, read_whole, taking_out
+from kleff.workstation.identity import NameId, packed, path_id
+from kleff.workstation.paths import WPath
+
+LETTERS = 4  # of a text that means lines; fewer would mean too many
+SHOWN = 5  # lines that a preview shows of one file
+LINES = Annotated[Text | Texts, Meta(description="text, or texts, that a line holds: a name, a path; not as part of a longer name")]
+IN_FILE = Annotated[Text, Meta(description="the file; * and ? are wildcards for several of a kind")]
+
+
+class _Lines(AccountStep, kw_only=True, frozen=True):
+    lines: LINES
+    in_file: IN_FILE
+
+    @property
+    def texts(self) -> list[str]:
+        return [self.lines] if isinstance(self.lines, str) else self.lines
+
+    @property
+    def written_paths(self) -> list[str]:
+        return [self.in_file]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        wrong = path_problem(self.in_file, places)
+        if wrong:
+            yield ("in_file",), wrong
+        for text in self.texts:
+            if sum(c.isalnum() for c in text) < LETTERS:
+                yield ("lines",), f"{text!r} means too many lines; write at least {LETTERS} letters or digits"
+            elif "\n" in text or "\r" in text:
+                yield ("lines",), "is more than one line; write each by itself, in a list"
+
+
+class LinesEvidence(_Lines, kw_only=True, frozen=True):
+    """A line that is there only with the product."""
+
+
+class LinesDelete(_Lines, kw_only=True, frozen=True):
+    """Take lines out of a file that others use too; the rest of it stays as it is."""
+
+    in_list: Annotated[
+        str, Meta(description='what parts the entries of a list, ":" or ","; then only the entry goes that holds the text, not its line')
+    ] = ""
+    at_most: Annotated[int, Meta(ge=1, description="how many lines of one file")] = 10
+
+
+class LinesVerify(_Lines, kw_only=True, frozen=True):
+    """Lines that must be gone."""
+
+
+class LinesKind(Kind):
+    """`lines`."""
+
+    names = ("lines",)
+    condition = "A line that must, or must not, be there."
+    models: dict[str, type[Step]] = {"evidence": LinesEvidence, "delete": LinesDelete, "verify": LinesVerify}
+
+    def words(self, phase: str) -> Words:
+        return Words("Lines taken out" if phase == "delete" else "Looked for", ("line", "lines"))
+
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+        for path, account, made in self._found(step, here):
+            if isinstance(made, str):
+                yield Sighting(kind="lines", what=f"{path} ({made})", account=account, line=step.line, unreadable=True)
+                continue
+            for edit in made:
+                shown = edit.old.strip()
+                about = NameId("lines", edit.old.rstrip("\r\n"), str(path))
+                yield Sighting(kind="lines", what=shown, about=about, where=f"in {path}", account=account, line=step.line)
+
+    def _found(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath | str, str, list[Edit] | str]]:
+        """(file, account, what would be done to its lines, or why it could not be looked at)."""
+        model = step.model
+        assert isinstance(model, _Lines)
+        for expanded in here.resolver.expand(model.in_file, model.accounts):
+            account = expanded.account.name if expanded.account else ""
+            try:
+                for path in found_paths(expanded, here):
+                    yield path, account, edits_of(model, here, path)
+            except (OSError, LinkOnTheWay, ActionFailed) as error:
+                yield expanded.text, account, error.what if isinstance(error, ActionFailed) else why(error)
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        model = step.model
+        assert isinstance(model, LinesDelete | LinesVerify)
+        verb = "take out of" if step.phase == "delete" else "look for in"
+        any_there = False
+        for expanded in here.resolver.expand(model.in_file, model.accounts):
+            account = expanded.account.name if expanded.account else ""
+            base = here.action(step, verb, expanded.text, account=account)
+            if isinstance(model, LinesDelete) and (why_not := _never(expanded, here)):
+                any_there = True
+                yield refuse(base, why_not)
+                continue
+            try:
+                paths = found_paths(expanded, here)
+                found = [(path, made) for path in paths if (made := edits_of(model, here, path))]
+            except (OSError, LinkOnTheWay, ActionFailed) as error:
+                base.state, base.reason = UNREADABLE, error.what if isinstance(error, ActionFailed) else why(error)
+                any_there = True
+                yield base
+                continue
+            for path, made in found:
+                any_there = True
+                action = here.action(step, verb, str(path), account=account, about=[path_id(path)], items=len(made))
+                action.shows += [*links_on_way(here, expanded), *_shown(made)]
+                if isinstance(model, LinesDelete):
+                    self._judge(model, here, here.resolver.target(expanded, path), made, action)
+                yield action
+            if not found and not expanded.is_glob:
+                base.state, base.reason = ABSENT, expanded.absent or ("no such line" if paths else "no such file")
+                any_there = True
+                yield base
+        if not any_there:
+            yield here.action(step, verb, model.in_file, state=ABSENT, reason="no such line in any")
+
+    def _judge(self, model: LinesDelete, here: Here, target: Target, made: list[Edit], action: Action) -> None:
+        action.undo = "written back"
+        action.set_details(Removing(
+            fixed=target.literal_names, literal=target.literal, account=target.account.id if target.account else "",
+            base=packed(target.base) if target.base else "",
+        ))  # fmt: skip
+        verdict, stays = here.guard.check_lines(target), here.guard.stays(target.path)
+        if not verdict.ok:
+            action.state, action.reason = verdict.word, verdict.reason
+        elif stays:
+            action.keep(stays)
+        elif len(made) > model.at_most:
+            action.state, action.reason = REFUSED, f"{plural(len(made), 'line')} of it, more than at_most = {model.at_most}"
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.effects.lines_changed import change_lines
+
+        model, target = step.model, removing_target(action, work.here)
+        assert isinstance(model, LinesDelete)
+        if work.here.workstation.files.look(target.path) is None:
+            return Outcome(note="the file is gone")
+        folded = work.here.workstation.style.folded
+
+        def change(lines: list[str]) -> list[Edit]:
+            made = taking_out(lines, model.texts, model.in_list, folded)
+            if len(made) > max(model.at_most, action.items):
+                raise ActionFailed(f"{plural(len(made), 'line')} of {target.path} by now", remedy="look at it; then resume")
+            return made
+
+        count = change_lines(work.hands, action.number, target, change)
+        return Outcome(items=count, note="" if count else "already gone")
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        model = step.model
+        if not isinstance(model, LinesDelete):
+            return
+        for expanded in here.resolver.expand(model.in_file):
+            if reason := _never(expanded, here):
+                yield f"{model.in_file}: {reason}; no step takes lines out of it"
+                return
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        path = action.path(here.workstation.style)
+        if path is None:
+            return False
+        with here.workstation.files.folder(path.parent) as folder:
+            return not folder.may_change()
+
+
+def edits_of(model: _Lines, here: Here, path: WPath) -> list[Edit]:
+    """What a step would do to the lines of a file.
+
+    Raises:
+        ActionFailed: it is no file whose lines can be worked on.
+    """
+    _, lines = decode(read_whole(here.workstation.files, path)[1])
+    between = model.in_list if isinstance(model, LinesDelete) else ""
+    return taking_out(lines, model.texts, between, here.workstation.style.folded)
+
+
+def _never(expanded: Expanded, here: Here) -> str:
+    """Why lines of a file are never taken out, whether it is there or not; "" if they may be."""
+    if expanded.absent or not expanded.pattern:
+        return ""
+    path = WPath(here.workstation.style, expanded.volume, expanded.pattern)
+    verdict = here.guard.check_lines(here.resolver.target(expanded, path))
+    return verdict.reason if verdict.word == "refused" else ""
+
+
+def _shown(made: list[Edit]) -> list[str]:
+    shown = [f"{edit.old.strip()}" + (f"  ->  {edit.new.strip()}" if edit.new is not None else "") for edit in made[:SHOWN]]
+    return shown + ([f"and {plural(len(made) - SHOWN, 'line')} more"] if len(made) > SHOWN else [])

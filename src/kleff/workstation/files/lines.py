@@ -1,0 +1,224 @@
+"""Lines of a text file: taken out or shortened, and put back by what stood around them, also where the rest has changed since.
+
+A file is read as UTF-8, or as UTF-16 where it begins with a byte order mark (The Unicode Standard, 23.8); what is no text of these
+comes through unharmed. Line ends stay as they are.
+"""
+
+from __future__ import annotations
+
+import codecs
+import hashlib
+import re
+from collections import Counter
+from collections.abc import Iterable, Sequence
+
+from msgspec import Struct
+
+from kleff.errors import ActionFailed, remedy_for
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.paths import Look, WPath
+
+LONGEST = 8 << 20  # bytes of a file whose lines are worked on
+MARKS = ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
+WORD = r"\w.\-"  # what may not stand beside a text that is looked for: it would be another name
+
+
+class Edit(Struct, kw_only=True, frozen=True, omit_defaults=True):
+    """What was done to one line.
+
+    Attributes:
+        at: its place among the lines, from 0, before anything was done.
+        old: as it was, with its end; new: as it is now, or None if it is gone.
+        above, below: short digests of the lines that stood around it; "" at an end of the file.
+        entry: what was taken out of a list in it; between: what parts its entries.
+    """
+
+    at: int
+    old: str
+    new: str | None = None
+    above: str = ""
+    below: str = ""
+    entry: str = ""
+    between: str = ""
+
+
+def read_whole(files: FileTree, place: WPath) -> tuple[Look, bytes]:
+    """A regular file that has no second name, and its content.
+
+    Raises:
+        ActionFailed: it is something else, is gone, or too long.
+    """
+    try:
+        look = files.look(place)
+        if look is None:
+            raise ActionFailed(f"{place} is gone", remedy="resume")
+        if not look.is_file or look.links != 1:
+            what = "is a link or a folder" if not look.is_file else "has a second name elsewhere"
+            raise ActionFailed(f"{place} {what}; its lines are not touched", remedy="name the file itself, or take the lines out by hand")
+        if look.size > LONGEST:
+            raise ActionFailed(f"{place} is longer than {LONGEST >> 20} MiB", remedy="take the lines out by hand")
+        return look, files.read(place, LONGEST)
+    except OSError as error:
+        raise ActionFailed(f"{place} cannot be read: {error.strerror}", remedy=remedy_for(error)) from None
+
+
+def decode(data: bytes) -> tuple[str, list[str]]:
+    """How a file is encoded, and its lines, each with its end."""
+    for mark, codec in MARKS:
+        if data.startswith(mark) and len(data) % 2 == 0:
+            return codec, _split(data.decode(codec, "surrogatepass"))
+    return "utf-8", _split(data.decode("utf-8", "surrogateescape"))
+
+
+def encode(codec: str, lines: Iterable[str]) -> bytes:
+    """The inverse of `decode`."""
+    return "".join(lines).encode(codec, "surrogateescape" if codec == "utf-8" else "surrogatepass")
+
+
+def _split(text: str) -> list[str]:
+    return re.findall(r"[^\n]*\n|[^\n]+", text)
+
+
+def holding(text: str, folded: bool) -> re.Pattern[str]:
+    """Finds a text that stands by itself: not as part of a longer name."""
+    return re.compile(rf"(?<![{WORD}]){re.escape(text)}(?![{WORD}])", re.IGNORECASE if folded else 0)
+
+
+def taking_out(lines: Sequence[str], texts: Iterable[str], between: str = "", folded: bool = False) -> list[Edit]:
+    """The edits that take out each line that holds one of the texts.
+
+    Args:
+        between: what parts the entries of a list; then only the entry goes that holds the text, and the line if it was the only one.
+        folded: letter case does not count.
+    """
+    wanted = [holding(text, folded) for text in texts]
+    changed: list[tuple[int, str | None, str]] = []
+    for at, line in enumerate(lines):
+        if any(pattern.search(line) for pattern in wanted):
+            new, entry = _without_entries(line, wanted, between) if between else (None, "")
+            changed.append((at, new, entry))
+    return edits(lines, changed, between)
+
+
+def edits(lines: Sequence[str], changed: Iterable[tuple[int, str | None, str]], between: str = "") -> list[Edit]:
+    """With what stands around them.
+
+    Args:
+        changed: (place, new line or None, entry that was taken out of it) of each.
+    """
+    return [
+        Edit(
+            at=at, old=lines[at], new=new, entry=entry, between=between if entry else "",
+            above=_digest(lines[at - 1]) if at else "", below=_digest(lines[at + 1]) if at + 1 < len(lines) else "",
+        )
+        for at, new, entry in changed
+    ]  # fmt: skip
+
+
+def _without_entries(line: str, wanted: Sequence[re.Pattern[str]], between: str) -> tuple[str | None, str]:
+    """A line without the entries of its list that hold a text; None if nothing else is in the list."""
+    gap = re.escape(between.strip()) or r"\s"
+    entry = re.compile(rf"[^{gap}:\s\"'=]+")
+    whole, gone = line, ""
+    for match in reversed([m for m in entry.finditer(line) if any(p.search(m[0]) for p in wanted)]):
+        start, end = match.span()
+        after = re.match(rf"[ \t]*{gap}[ \t]*", line[end:])
+        before = re.search(rf"[ \t]*{gap}[ \t]*$", line[:start])
+        if after:
+            end += after.end()
+        elif before:
+            start -= len(before[0])
+        else:  # a remark, or the name of the list
+            continue
+        line, gone = line[:start] + line[end:], match[0]
+    return (line, gone) if line != whole else (None, "")
+
+
+def apply(lines: Sequence[str], made: Sequence[Edit]) -> list[str]:
+    """The lines with edits that were made of them."""
+    by_place = {edit.at: edit for edit in made}
+    kept = ((by_place[at].new if at in by_place else line) for at, line in enumerate(lines))
+    return [line for line in kept if line is not None]
+
+
+def put_back(lines: Sequence[str], made: Sequence[Edit]) -> tuple[list[str], list[str]]:
+    """Take edits back in a file that may have changed since. Done twice is done once.
+
+    Returns:
+        The lines, and of each edit that could not be taken back why.
+    """
+    whole = _at_their_places(lines, made)
+    if whole is not None:
+        return whole, []
+    result, left = list(lines), list[str]()
+    end = next((line[len(line.rstrip("\r\n")) :] for line in (*lines, *(e.old for e in made)) if line.endswith("\n")), "\n")
+    there = Counter(map(_bare, lines))
+    for edit in sorted(made, key=lambda e: e.at):
+        if there[_bare(edit.old)]:
+            there[_bare(edit.old)] -= 1
+            continue  # somebody has written it again, or it was put back already
+        if edit.new is None:
+            _insert(result, edit, end)
+        elif not _change_back(result, edit):
+            left.append(f"the line that {edit.entry or edit.new.strip()} was taken out of has changed since: {edit.new.strip()}")
+    return result, left
+
+
+def _at_their_places(lines: Sequence[str], made: Sequence[Edit]) -> list[str] | None:
+    """The lines with all edits taken back where they were made; None if what stands around them is not the same any more."""
+    result = list(lines)
+    for edit in sorted(made, key=lambda e: e.at):
+        if edit.at > len(result):
+            return None
+        if edit.new is None:
+            result.insert(edit.at, edit.old)
+        elif edit.at < len(result) and result[edit.at] == edit.new:
+            result[edit.at] = edit.old
+        else:
+            return None
+    around = edits(result, [(e.at, e.new, e.entry) for e in made])
+    same = all((a.above, a.below) == (e.above, e.below) for a, e in zip(around, made, strict=True))
+    return result if same and apply(result, made) == list(lines) else None
+
+
+def _insert(lines: list[str], edit: Edit, end: str) -> None:
+    """Put a line where it fits best: between the two that stood around it, after or before one of them, else at its old place."""
+    digests = ["", *map(_digest, lines), ""]
+
+    def fits(at: int) -> tuple[int, int]:
+        around = 2 * (digests[at] == edit.above) + (digests[at + 1] == edit.below)
+        return around, -abs(at - edit.at)
+
+    at = max(range(len(lines) + 1), key=fits)
+    old = edit.old if edit.old.endswith("\n") or at == len(lines) else edit.old + end
+    if at and at == len(lines) and not lines[-1].endswith("\n"):
+        lines[-1] += end
+    lines.insert(at, old)
+
+
+def _change_back(lines: list[str], edit: Edit) -> bool:
+    same = [n for n, line in enumerate(lines) if edit.new is not None and _bare(line) == _bare(edit.new)]
+    if same:
+        nearest = min(same, key=lambda n: abs(n - edit.at))
+        lines[nearest] = edit.old.rstrip("\r\n") + lines[nearest][len(_bare(lines[nearest])) :]
+        return True
+    name = re.match(r"[^=:]*[=:]", edit.old)
+    found = [n for n, line in enumerate(lines) if name and line.startswith(name[0])]
+    if len(found) != 1 or not edit.entry:
+        return False
+    line = lines[found[0]]
+    if holding(edit.entry, False).search(line):
+        return True
+    tail = re.search(r"[\"']?\s*$", line)
+    cut = tail.start() if tail else len(line)
+    gap = "" if line[:cut].endswith((edit.between, ":", "=", '"', "'")) else edit.between
+    lines[found[0]] = line[:cut] + gap + edit.entry + line[cut:]
+    return True
+
+
+def _bare(line: str) -> str:
+    return line.rstrip("\r\n")
+
+
+def _digest(line: str) -> str:
+    return hashlib.sha256(_bare(line).encode("utf-8", "surrogatepass")).hexdigest()[:16]
