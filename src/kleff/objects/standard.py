@@ -1,5 +1,6 @@
 """The kinds of object that ship with Kleff. One of them is one file here (and one for its effect, if it needs a new one)."""
 
+from kleff.objects import accounts
 from kleff.objects.base.kind import register
 from kleff.objects.commands.kind import CommandKind, CommandMissingKind
 from kleff.objects.drivers import DriverKind
@@ -22,5 +23,5 @@ from kleff.objects.units import UnitKind
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
-    TaskKind(), StartupKind(), UnitKind(), *(CheckKind(name) for name in CHECKS),
+    TaskKind(), StartupKind(), UnitKind(), *(CheckKind(name) for name in CHECKS), *accounts.KINDS,
 )  # fmt: skip

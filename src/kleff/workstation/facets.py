@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
@@ -11,6 +12,7 @@ from kleff.procedure.globs import PathStyle
 from kleff.procedure.versions import Compare
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue
+from kleff.workstation.files.lines import Edit
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import (
@@ -41,6 +43,39 @@ class Accounts(Protocol):
 
     def folder(self, account: Account, variable: str) -> WPath | None:
         """What `{user...}` means for an account, from that account's own settings; None if unset."""
+
+
+class Records(Protocol):
+    """Where a workstation keeps which accounts and groups there are, those of services too."""
+
+    def find(self, name: str, group: bool) -> Number | None:
+        """An account or group; None if there is none of that name."""
+
+    def groups(self, name: str) -> tuple[str, list[str]]:
+        """An account's own group, and those it is a member of besides."""
+
+    def members(self, name: str) -> list[str]:
+        """The accounts of a group, those whose own group it is first."""
+
+    def parts(self, name: str, group: bool, own_group: bool) -> list[tuple[WPath, Callable[[list[str]], list[Edit]]]]:
+        """The files that know it, and what must be done to their lines to forget it, in that order.
+
+        Args:
+            own_group: an account's group of the same name goes with it.
+        """
+
+    def settled(self, path: WPath, made: Sequence[Edit], primary: str) -> tuple[list[Edit], str]:
+        """The same edits with numbers that are free now, and what to tell of that.
+
+        Args:
+            primary: the name of the account's own group.
+        """
+
+    def locked(self) -> AbstractContextManager[None]:
+        """Keep others from changing these files meanwhile."""
+
+    def belongings(self, number: Number) -> Iterator[WPath]:
+        """What belongs to it on the workstation's own disks, without what is set aside or goes with a restart."""
 
 
 class Processes(Protocol):
@@ -305,6 +340,7 @@ class Workstation:
     readiness: Readiness | None = None
     tasks: Tasks | None = None
     units: Units | None = None
+    records: Records | None = None
     ground: Path = Path("/")
     needs_admin: bool = False
     program_folders: tuple[WPath, ...] = ()

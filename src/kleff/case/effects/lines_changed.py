@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from base64 import b64decode, b64encode
 from collections.abc import Callable
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from msgspec import field
 
 from kleff.case.aside.rewriting import rewrite, settle, sha256_of
-from kleff.case.effects.base import UNDONE, Effect, TakenBack, stays
+from kleff.case.effects.base import Effect, TakenBack, stays
 from kleff.case.guard.guard import Target
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Journaled, Sha256, Time
@@ -65,7 +65,8 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
         codec, lines = decode(data)
         if codec != self.codec:
             return stays(f"{place} is written in another encoding by now; of it: {_told(self.edits)}")
-        back, left = put_back(lines, self.edits)
+        edits, note = self.edits_now(place, hands)
+        back, left = put_back(lines, edits)
         if back != lines:
             new = encode(codec, back)
             hands.amend(one, back=[sha256_of(data), sha256_of(new)])
@@ -73,7 +74,11 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
             rewrite(hands, place, aside, sha256_of(data), new, self.times if same else None)
             with files.folder(place.parent) as folder:
                 folder.set_times(self.parent_times)
-        return stays("; ".join(left)) if left else UNDONE
+        return stays("; ".join(left)) if left else TakenBack("undone", note)
+
+    def edits_now(self, place: WPath, hands: Hands) -> tuple[list[Edit], str]:
+        """What is taken back, as it fits now, and a note on that."""
+        return self.edits, ""
 
     def again(self, one: Journaled) -> bool:
         return True
@@ -84,6 +89,31 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
 
 def _told(edits: list[Edit]) -> str:
     return "; ".join(edit.old.strip() for edit in edits[:5]) + ("; ..." if len(edits) > 5 else "")
+
+
+class AccountLinesChanged(LinesChanged, kw_only=True, frozen=True, omit_defaults=True):
+    """Lines of one of the files that know an account or a group.
+
+    Attributes:
+        primary: the name of the account's own group.
+    """
+
+    kind: ClassVar[str] = "account lines changed"
+
+    name: str
+    group: bool = False
+    primary: str = ""
+
+    def edits_now(self, place: WPath, hands: Hands) -> tuple[list[Edit], str]:
+        records = hands.workstation.records
+        return records.settled(place, self.edits, self.primary) if records else (self.edits, "")
+
+    def undo(self, one: Journaled, hands: Hands) -> TakenBack:
+        records = hands.workstation.records
+        if records is None:
+            return stays("this workstation keeps its accounts elsewhere")
+        with records.locked():
+            return LinesChanged.undo(self, one, hands)
 
 
 def change_lines(hands: Hands, action: int, target: Target, change: Callable[[list[str]], list[Edit]]) -> int:
@@ -101,7 +131,35 @@ def change_lines(hands: Hands, action: int, target: Target, change: Callable[[li
     verdict = hands.guard.check_lines(target)
     if not verdict.ok:
         raise ActionFailed(f"{target.path} may not be touched: {verdict.reason}", remedy="correct the procedure")
-    files, place = hands.workstation.files, target.path
+    return _change(hands, action, target.path, change, LinesChanged)
+
+
+def forget_account(hands: Hands, action: int, name: str, group: bool, primary: str, own_group: bool) -> int:
+    """Take an account, or a group, out of all files that know it.
+
+    Args:
+        primary: the account's own group; own_group: it goes too.
+
+    Returns:
+        In how many lines it was.
+
+    Raises:
+        ActionFailed: it may not be touched, or the system says no.
+    """
+    kind, records = "group" if group else "account", hands.workstation.records
+    verdict = hands.guard.check_name(kind, name)
+    if not verdict.ok or records is None:
+        raise ActionFailed(f"{kind} {name} may not be touched: {verdict.reason}", remedy="correct the procedure")
+    more = {"name": name, "group": group, "primary": primary}
+    with records.locked():
+        parts = records.parts(name, group, own_group)
+        return sum(_change(hands, action, place, change, AccountLinesChanged, **more) for place, change in parts)
+
+
+def _change(
+    hands: Hands, action: int, place: WPath, change: Callable[[list[str]], list[Edit]], kind: type[LinesChanged], **more: Any
+) -> int:
+    files = hands.workstation.files
     look, data = read_whole(files, place)
     codec, lines = decode(data)
     edits = change(lines)
@@ -111,9 +169,9 @@ def change_lines(hands: Hands, action: int, target: Target, change: Callable[[li
     aside = hands.area.folder_for(place).child(f"{hands.case.journal.next_effect():04d}-lines")
     with files.folder(place.parent) as folder:
         parent_times = folder.look().times
-    effect = LinesChanged(
+    effect = kind(
         aside_=b64encode(aside.raw).decode(), codec=codec, edits=edits, before=sha256_of(data), after=sha256_of(new),
-        times=look.times, parent_times=parent_times,
+        times=look.times, parent_times=parent_times, **more,
     )  # fmt: skip
     with hands.doing(action, effect, place.raw):
         rewrite(hands, place, aside, effect.before, new)

@@ -12,6 +12,8 @@ from kleff.errors import NoSuchWorkstation
 from kleff.procedure.globs import POSIX
 from kleff.workstation.facets import Workstation
 from kleff.workstation.files.opening import open_tree
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.dpkg import Dpkg
@@ -20,7 +22,9 @@ from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.linux.readiness import LinuxReadiness
 from kleff.workstation.linux.services import SYSTEMD_RUNS, open_services
 from kleff.workstation.linux.units import SystemdUnits
-from kleff.workstation.posix.calls import boot_id
+from kleff.workstation.posix.calls import boot_id, locked_file, network_devices
+
+PATIENCE = 15  # seconds to wait for the lock of the account files, as lckpwdf(3) does
 
 
 def open_this() -> Workstation:
@@ -49,6 +53,7 @@ def open_this() -> Workstation:
         commands=LinuxCommands(files, runs=True),
         program_folders=program_folders(files),
         readiness=LinuxReadiness(Path("/"), runs=True),
+        records=_records(files),
         units=SystemdUnits() if SYSTEMD_RUNS.is_dir() else None,
     )
 
@@ -92,8 +97,15 @@ def open_root(folder: Path) -> Workstation:
         commands=LinuxCommands(files, runs=False),
         program_folders=program_folders(files),
         readiness=LinuxReadiness(folder, runs=False),
+        records=_records(files),
         needs_admin=True,
     )
+
+
+def _records(files: FileTree) -> AccountRecords:
+    lock = files.path("/etc/.pwd.lock")
+    assert lock is not None
+    return AccountRecords(files, lambda: locked_file(Path(files.host(lock)), PATIENCE), network_devices)
 
 
 def user_state() -> Path:

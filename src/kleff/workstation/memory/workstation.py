@@ -9,6 +9,7 @@ from pathlib import Path
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.registry.registry import Registry
 from kleff.workstation.facets import Workstation
+from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.folders import program_folders
 from kleff.workstation.memory.facets import Behaviour, MemoryCommands, MemoryControl, MemoryPackages, MemoryProcesses, MemoryServices
@@ -115,5 +116,6 @@ class MemoryLinux:
             spec="memory:linux", name="potting-03", system="linux", style=POSIX, identity="memory linux", boot=self.boot, state=self.state,
             admin=True, bits=64, description="a workstation in memory", files=self.files, accounts=PasswdAccounts(self.files),
             variables=LinuxVariables(self.files), services=self.services, processes=self.processes, packages=self.packages,
-            commands=self.commands, ground=Path("/nonexistent"), program_folders=program_folders(self.files),
+            commands=self.commands, records=AccountRecords(self.files), ground=Path("/nonexistent"),
+            program_folders=program_folders(self.files),
         )  # fmt: skip

@@ -5,9 +5,11 @@ from __future__ import annotations
 import contextlib
 import ctypes
 import errno
+import fcntl
 import hashlib
 import os
 import stat
+import time
 from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path
@@ -76,6 +78,41 @@ def mount_type(mount: int) -> str:
             if int(fields.split(" ", 1)[0]) == mount:
                 return rest.split(" ", 1)[0]
     return ""
+
+
+NETWORK = ("nfs", "cifs", "smb", "afs", "ceph", "gluster", "fuse.sshfs", "fuse.gluster", "fuse.davfs", "autofs", "ncpfs")
+
+
+def network_devices() -> set[int]:
+    """The device numbers of what is mounted from another machine (proc(5), mountinfo)."""
+    found = set()
+    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as table:
+        for line in table:
+            fields, _, rest = line.partition(" - ")
+            major, minor = fields.split(" ")[2].split(":")
+            if rest.startswith(NETWORK):
+                found.add(os.makedev(int(major), int(minor)))
+    return found
+
+
+@contextlib.contextmanager
+def locked_file(file: Path, seconds: float) -> Iterator[None]:
+    """A file is locked for writing (fcntl(2)) meanwhile; it is made if it is not there.
+
+    Raises:
+        OSError: EAGAIN, another program has had it for so many seconds.
+    """
+    with closing_fd(os.open(file, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)) as fd:
+        deadline = time.monotonic() + seconds
+        while True:
+            try:
+                fcntl.lockf(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except OSError:
+                if time.monotonic() > deadline:
+                    raise OSError(errno.EAGAIN, "another program works on it", str(file)) from None
+                time.sleep(0.1)
+        yield
 
 
 def mount_points() -> list[str]:
