@@ -93,9 +93,31 @@ def look(step: LoadedStep, here: Here) -> Iterator[Sighting]:
         yield from looked_at(kind.look(step, here), here)
 
 
-def sightings(here: Here) -> list[Sighting]:
-    """All evidence that is there."""
+def pieces(here: Here) -> list[Sighting]:
+    """All evidence that is there, each piece by itself."""
     return [found for step in going_steps(here, "evidence") for found in look(step, here)]
+
+
+def sightings(here: Here) -> list[Sighting]:
+    """The evidence that counts: pieces that belong together only where all of them are there, and in the version that one of them shows."""
+    found: list[Sighting] = []
+    groups: dict[str, list[list[Sighting]]] = {}
+    for step in going_steps(here, "evidence"):
+        seen = list(look(step, here))
+        if step.model.together:
+            groups.setdefault(step.model.together, []).append(seen)
+        else:
+            found += seen
+    for group in groups.values():
+        seen = [sighting for one in group for sighting in one]
+        if all(group):
+            telling = [s for s in seen if s.version] or seen
+            for sighting in seen:
+                sighting.in_range = all(s.in_range for s in telling)
+            found += seen
+        else:
+            found += [s for s in seen if s.unreadable]
+    return found
 
 
 def claimed_by(here: Here, steps: Sequence[LoadedStep]) -> Claimed:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import msgspec
 
 from kleff.engine.accounts import left_out, looked_at
-from kleff.engine.context import sightings, steps_here
+from kleff.engine.context import pieces, steps_here
 from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, NOT_READ, STAYS, Finding, Verification
 from kleff.engine.plan import plan_step
 from kleff.engine.running import Brought, still_running
@@ -47,7 +47,7 @@ def verify(here: Here, case: FromCase | None = None) -> Verification:
     actions = [
         a for phase in REMOVES for step in steps_here(here, phase) if kind_of(step.kind).proves(phase) for a in plan_step(step, here)
     ]
-    evidence = sightings(here)
+    evidence = pieces(here)
     found = _Findings(style)
     found.add(f for action in actions for f in _findings(action, style))
     found.add_evidence(evidence)

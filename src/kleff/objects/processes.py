@@ -67,6 +67,12 @@ class WindowStop(Step, kw_only=True, frozen=True):
         yield from duration_problem("within", self.within)
 
 
+class PortEvidence(Step, kw_only=True, frozen=True):
+    """A port on which something listens only with the product."""
+
+    port: Annotated[int, Meta(ge=1, le=65535, description="TCP port")]
+
+
 class PortStop(Step, kw_only=True, frozen=True):
     """End the program that listens on a port, with its children."""
 
@@ -245,4 +251,14 @@ class PortKind(ProcessKind):
     """`port`."""
 
     names = ("port",)
-    models = {"stop": PortStop}
+    models = {"evidence": PortEvidence, "stop": PortStop}
+
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+        if not isinstance(step.model, PortEvidence):
+            yield from super().look(step, here)
+        elif (facet := here.workstation.processes) is not None and (pids := facet.listening(step.model.port)):
+            who = ", ".join(sorted({p.name for p in facet.all() if p.pid in pids}))
+            about = NameId("port", str(step.model.port))
+            yield Sighting(
+                kind="port", what=f"port {step.model.port}", about=about, where=f"listening: {who}", line=step.line, running=True
+            )

@@ -19,9 +19,10 @@ from kleff.objects.services import ServiceKind
 from kleff.objects.startup import StartupKind
 from kleff.objects.tasks import TaskKind
 from kleff.objects.units import UnitKind
+from kleff.objects.variables import VariableKind
 
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
-    TaskKind(), StartupKind(), UnitKind(), *(CheckKind(name) for name in CHECKS), *accounts.KINDS,
+    TaskKind(), StartupKind(), UnitKind(), VariableKind(), *(CheckKind(name) for name in CHECKS), *accounts.KINDS,
 )  # fmt: skip

@@ -202,6 +202,8 @@ class _Loader:
             kind = self._kind(phase, table, address)
             model = self._section(self.kinds[phase][kind], table, address) if kind else None
             if kind and model is not None:
+                if model.together and phase != "evidence":
+                    self._problem((*address, "together"), "together is for pieces of [[evidence]]")
                 yield LoadedStep(phase, kind, index, self.source.position(address)[0], model)
 
     def _asks(self) -> tuple[Ask, ...]:

@@ -116,6 +116,7 @@ class Step(Section, kw_only=True, frozen=True):
     chosen: Annotated[str, Meta(description="only the accounts, versions or components chosen in this question")] = ""
     optional: Annotated[bool, Meta(description="a failure is reported and does not stop the run")] = False
     after_restart: Annotated[bool, Meta(description="done once the workstation was restarted")] = False
+    together: Annotated[str, Meta(description="of evidence: pieces with the same name count only if all of them are there")] = ""
 
     # What some kinds of step say and others do not.
 

@@ -276,6 +276,17 @@ class Commands(Protocol):
         """Whether it, or anything it has left at work, still runs and is watched."""
 
 
+class Scripts(Protocol):
+    """Scripts of a shell, which are only asked what they set."""
+
+    def variable_of(self, script: WPath, variable: str) -> str:
+        """What a variable holds once a script was sourced, with no rights, no network and little time; "" if it is not set.
+
+        Raises:
+            ActionFailed: it does not end, or cannot be asked so.
+        """
+
+
 class Readiness(Protocol):
     """What the workstation is busy with."""
 
@@ -341,6 +352,7 @@ class Workstation:
     tasks: Tasks | None = None
     units: Units | None = None
     records: Records | None = None
+    scripts: Scripts | None = None
     ground: Path = Path("/")
     needs_admin: bool = False
     program_folders: tuple[WPath, ...] = ()

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from kleff.errors import ActionFailed, Refused
-from kleff.objects.base.action import ABSENT, MANUAL, UNKNOWN, UNREADABLE, Action, Outcome
+from kleff.objects.base.action import ABSENT, MANUAL, UNKNOWN, UNREADABLE, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
+from kleff.objects.commands.evidence import CommandEvidence, look_at_output
 from kleff.objects.commands.programs import arguments, counted, list_of, objection_to, run_program
 from kleff.objects.commands.steps import ITEM, CommandBackup, CommandStop, CommandVerify, item_problem
 from kleff.procedure.load import LoadedStep
@@ -35,7 +36,11 @@ class CommandKind(Kind):
 
     names = ("command",)
     exports = True
-    models = {"backup": CommandBackup, "stop": CommandStop}
+    models = {"evidence": CommandEvidence, "backup": CommandBackup, "stop": CommandStop}
+
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+        if isinstance(step.model, CommandEvidence):
+            yield from look_at_output(step, here)
 
     def proves(self, phase: str) -> bool:
         return False

@@ -48,6 +48,11 @@ class LinuxCommands:
             raise ActionFailed("the workstation is not running, so its programs are not run")
         return running.start(argv, output, ENVIRONMENT, given, known)
 
+    def variable_of(self, script: WPath, variable: str) -> str:
+        from kleff.workstation.linux.sourcing import variable_of
+
+        return variable_of(str(self._files.resolve(script).path), variable)
+
     def find_running(self, argv: Sequence[str], output: Path) -> Running | None:
         return running.find(argv, output) if self._runs else None
 

@@ -211,6 +211,10 @@ class MemoryCommands:
             given.errors.touch()
         return running
 
+    def variable_of(self, script: WPath, variable: str) -> str:
+        lines = self.files.read(script).decode().splitlines()
+        return next((line.partition("=")[2] for line in lines if line.startswith(f"{variable}=")), "")
+
     def find_running(self, argv: Sequence[str], output: Path) -> Running | None:
         return None
 

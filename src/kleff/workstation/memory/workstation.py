@@ -116,6 +116,6 @@ class MemoryLinux:
             spec="memory:linux", name="potting-03", system="linux", style=POSIX, identity="memory linux", boot=self.boot, state=self.state,
             admin=True, bits=64, description="a workstation in memory", files=self.files, accounts=PasswdAccounts(self.files),
             variables=LinuxVariables(self.files), services=self.services, processes=self.processes, packages=self.packages,
-            commands=self.commands, records=AccountRecords(self.files), ground=Path("/nonexistent"),
+            commands=self.commands, records=AccountRecords(self.files), scripts=self.commands, ground=Path("/nonexistent"),
             program_folders=program_folders(self.files),
         )  # fmt: skip
