@@ -38,7 +38,8 @@ def test_pieces_that_belong_together(folder: Path) -> None:
     """The package alone is another product's; the variable tells the version of all; each is told by itself after the removal."""
     body = (
         "[[evidence]]\npackage = 'rake-common'\ntogether = 'hoe'\n"
-        "[[evidence]]\nvariable = 'HOE_VERSION'\nset_by = '/etc/profile.d/hoe.sh'\ntogether = 'hoe'\n[[delete]]\npaths = ['/etc/profile.d/hoe.sh']\n"
+        "[[evidence]]\nvariable = 'HOE_VERSION'\nset_by = '/etc/profile.d/hoe.sh'\ntogether = 'hoe'\n"
+        "[[delete]]\npaths = ['/etc/profile.d/hoe.sh']\n"
     )
     bench = Bench(folder, "linux")
     bench.on.packages.add("rake-common", "9.0", ["/usr/share/rake/x"])

@@ -382,7 +382,7 @@ def test_marks_survive(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> 
 
 def test_what_packages_need() -> None:
     """Versions, alternatives, what others provide, and what is built anew beside."""
-    from kleff.workstation.linux.dependencies import Present, lacking
+    from kleff.workstation.linux.packages.dependencies import Present, lacking
     from kleff.workstation.things import PackageRecord
 
     def record(name: str, control: str) -> PackageRecord:
@@ -404,7 +404,7 @@ def test_what_packages_need() -> None:
 @pytest.mark.usefixtures("this_machine")
 def test_who_owns_what() -> None:
     """Of few paths and of many, itself and below: the same as dpkg's own search says, without asking it each time."""
-    from kleff.workstation.linux.ownership import FORM, Ownership
+    from kleff.workstation.linux.packages.ownership import FORM, Ownership
     from kleff.workstation.open import open_workstation
 
     files = open_workstation("this").files

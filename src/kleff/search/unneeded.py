@@ -10,7 +10,8 @@ import msgspec
 
 from kleff.errors import Refused, UsageError
 from kleff.procedure.globs import is_glob, name_matches
-from kleff.workstation.facets import Packages, Workstation
+from kleff.workstation.facets import Workstation
+from kleff.workstation.package_facet import Packages
 from kleff.workstation.things import Installed, Package
 
 if TYPE_CHECKING:  # what only a removal needs is not loaded for a look

@@ -16,7 +16,8 @@ from kleff.case.aside.spare_index import Made
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.record.exports import read_checked, write_new
 from kleff.errors import ActionFailed, DamagedCase, KleffError
-from kleff.workstation.facets import Packages, Workstation
+from kleff.workstation.facets import Workstation
+from kleff.workstation.package_facet import Packages
 from kleff.workstation.things import PackageRecord, Service, Source
 from kleff.workstation.this_machine import host
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.linux.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
 from kleff.workstation.things import Given, Known, Running

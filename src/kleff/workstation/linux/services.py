@@ -14,7 +14,7 @@ from kleff.errors import ActionFailed
 from kleff.procedure.globs import name_matches
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
-from kleff.workstation.linux.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
 from kleff.workstation.things import Service, ServiceParts
 
 Done = subprocess.CompletedProcess[str]

@@ -16,8 +16,8 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.commands import LinuxCommands
-from kleff.workstation.linux.dpkg import Dpkg
 from kleff.workstation.linux.folders import program_folders
+from kleff.workstation.linux.packages.dpkg import Dpkg
 from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.linux.readiness import LinuxReadiness
 from kleff.workstation.linux.services import SYSTEMD_RUNS, open_services

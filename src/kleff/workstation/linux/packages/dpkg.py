@@ -14,7 +14,7 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.linux.ownership import FORM, Ownership, Remembered
+from kleff.workstation.linux.packages.ownership import FORM, Ownership, Remembered
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
 from kleff.workstation.posix.calls import closing_fd
@@ -128,12 +128,12 @@ class Dpkg:
         return {name: [line[1:] for line in lines if line.startswith(" /")] for name, *lines in records}
 
     def history(self) -> dict[str, Installed]:
-        from kleff.workstation.linux.apt_history import history
+        from kleff.workstation.linux.packages.apt_history import history
 
         return history(self._files)
 
     def _asked(self, words: tuple[str, ...], names: Sequence[str]) -> list[str] | None:
-        from kleff.workstation.linux.apt import simulate
+        from kleff.workstation.linux.packages.apt import simulate
 
         asked = " ".join(("apt", *words, *names))
         return self._remembered(asked, lambda: simulate(self._root, ENVIRONMENT, words, names))
@@ -152,12 +152,12 @@ class Dpkg:
             self._run(["--purge" if purge else "--remove", "--", *names], output)
 
     def record(self, name: str) -> PackageRecord:
-        from kleff.workstation.linux.records import record_package
+        from kleff.workstation.linux.packages.records import record_package
 
         return self._remembered(f"record {name}", lambda: record_package(self._query, self._files, name))
 
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
-        from kleff.workstation.linux.records import Rebuild
+        from kleff.workstation.linux.packages.records import Rebuild
 
         built = [folder / f"{number:03d}.deb" for number in range(len(records))]
         try:
@@ -183,7 +183,7 @@ class Dpkg:
         Raises:
             ActionFailed: naming what is missing.
         """
-        from kleff.workstation.linux.dependencies import Present, lacking, provides
+        from kleff.workstation.linux.packages.dependencies import Present, lacking, provides
 
         form = "${db:Status-Status}\t${Package}\t${Version}\t${Provides}\n"
         present = Present()
@@ -199,7 +199,7 @@ class Dpkg:
             raise ActionFailed(f"{told}, which is not installed any more; nothing was begun", remedy="install that first, then undo again")
 
     def _mark_again(self, records: Sequence[PackageRecord]) -> None:
-        from kleff.workstation.linux.marks import mark_again
+        from kleff.workstation.linux.packages.marks import mark_again
 
         mark_again(self._files, records)
         held = "".join(f"{r.name} hold\n" for r in records if r.held)
@@ -208,7 +208,7 @@ class Dpkg:
 
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
         """Told by their content, so that nothing else can go. Where dpkg kept a changed configuration file, one lies beside it."""
-        from kleff.workstation.linux.records import PLACEHOLDER
+        from kleff.workstation.linux.packages.records import PLACEHOLDER
 
         beside = [c.path + ".dpkg-dist" for r in records for c in r.config_files]
         invented = [lies for r in records for _, lies in r.paths if source(lies) is None]

@@ -1,0 +1,1 @@
+"""Packages by dpkg and apt."""

@@ -1,0 +1,74 @@
+"""The facet of packages: what any package manager is asked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Protocol
+
+from kleff.workstation.paths import WPath
+from kleff.workstation.things import Installed, Package, PackageRecord, Source
+
+
+class Packages(Protocol):
+    def all(self) -> list[Package]: ...
+
+    def owners(self, paths: Sequence[WPath], below: bool = True) -> dict[str, list[str]]:
+        """The packages that own each path or (`below`) something below it: path text -> package names."""
+
+    def would_go(self, names: Sequence[str]) -> list[str] | None:
+        """These and all that the package manager would remove with them, since it needs them (it is asked, nothing is done); None if it
+        cannot tell. Names without their architecture.
+        """
+
+    def unneeded(self, without: Sequence[str] = ()) -> list[str] | None:
+        """What was brought in for others and nothing needs, once some are gone, in all rounds; None if it cannot be told."""
+
+    def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:
+        """The paths that belong to packages, as they are written down."""
+
+    def history(self) -> dict[str, Installed]:
+        """The last installation of each package that is still written down; by names without their architecture."""
+
+    def objection(self, names: Sequence[str], purge: bool) -> str | None:
+        """Why the package manager would not remove these (it is asked, nothing is done), or None."""
+
+    def remove(self, names: Sequence[str], purge: bool, output: Path) -> None:
+        """Remove or purge.
+
+        Raises:
+            ActionFailed: the package manager failed; its output is in the file.
+        """
+
+    def record(self, name: str) -> PackageRecord:
+        """What it takes to build an installed package anew."""
+
+    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
+        """Build packages anew and install them, without network and without starting services.
+
+        Args:
+            folder: where they are built; they are taken away again.
+            ready: called when their files are in place and nothing of theirs has run yet.
+
+        Raises:
+            ActionFailed: the package manager failed; its output is in the file.
+        """
+
+    def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
+        """Take away what `put_back` had to invent: stand-ins for files that were not there when the packages were recorded."""
+
+    def clear_up(self) -> None:
+        """Take away what a run that was killed may have left in the way."""
+
+    def at_work(self) -> str:
+        """Which package manager is at work now, by name and number; "" if none is."""
+
+    def wait(self) -> None:
+        """Let a package manager that is at work end first.
+
+        Raises:
+            ActionFailed: it does not end.
+        """
+
+    def compare(self, a: str, b: str) -> int:
+        """The package manager's own version comparison: below, equal, above zero."""
