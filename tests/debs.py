@@ -127,12 +127,12 @@ def dpkg(root: Path | None, *arguments: object) -> str:
     return done.stdout
 
 
-def states(root: Path | None) -> dict[str, str]:
-    """Package -> state, of the made-up packages."""
+def states(root: Path | None, like: str = "brindle") -> dict[str, str]:
+    """Package -> state, of the packages with that in their name."""
     options = [f"--root={root}"] if root else []
     command = ["dpkg-query", *options, "-W", "-f", "${Package} ${db:Status-Abbrev}\n"]
     lines = subprocess.run(command, capture_output=True, text=True).stdout.split("\n")
-    return {w[0]: w[1] for w in (line.split() for line in lines) if len(w) == 2 and "brindle" in w[0] and w[1] != "un"}
+    return {w[0]: w[1] for w in (line.split() for line in lines) if len(w) == 2 and like in w[0] and w[1] != "un"}
 
 
 def used_for_a_while(top: Path, owner: int | None) -> None:

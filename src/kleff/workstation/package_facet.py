@@ -24,6 +24,16 @@ class Packages(Protocol):
     def unneeded(self, without: Sequence[str] = ()) -> list[str] | None:
         """What was brought in for others and nothing needs, once some are gone, in all rounds; None if it cannot be told."""
 
+    def stands_for(self, name: str) -> list[str]:
+        """Of an installed package without content of its own: those it depends on that were brought in for others; else empty."""
+
+    def offered_by(self, source: str) -> set[tuple[str, str]]:
+        """The packages a source offers, by name and version; nothing if there is no such source, or its lists are not there.
+
+        Args:
+            source: the name of its file.
+        """
+
     def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:
         """The paths that belong to packages, as they are written down."""
 

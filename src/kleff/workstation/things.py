@@ -127,6 +127,9 @@ class PackageRecord(msgspec.Struct, kw_only=True):
         paths: (as the package knows it, where it lies), in the package's own order.
         services: that it brings.
         automatic: it was brought in for others; held: it is to stay as it is.
+        answers: (question, type, answer) of what it has asked; passwords are not among them.
+        overrides: (account, group, mode, path) that an administrator, or its scripts, have set instead of the package's own.
+        chosen: (name, path) of alternatives that were set to something of it by hand.
     """
 
     name: str
@@ -139,6 +142,9 @@ class PackageRecord(msgspec.Struct, kw_only=True):
     services: list[str]
     automatic: bool = False
     held: bool = False
+    answers: list[tuple[str, str, str]] = []
+    overrides: list[tuple[str, str, str, str]] = []
+    chosen: list[tuple[str, str]] = []
 
     @property
     def service_patterns(self) -> list[str]:

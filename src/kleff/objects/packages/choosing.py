@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 
 from kleff.objects.base.here import Here
 from kleff.objects.packages.steps import PackagePurge, Packages
+from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.workstation.things import Package
@@ -41,7 +42,39 @@ def matching(model: Packages, here: Here, purge: bool) -> list[Package]:
     """The packages a step names; those of which only the configuration is left count for a purge."""
     packages = here.workstation.packages
     found = packages.all() if packages else []
-    return [p for p in found if (purge or p.state == "installed") and any(name_matches(n, bare(p.name), False) for n in model.names)]
+    found = [p for p in found if (purge or p.state == "installed") and any(name_matches(n, bare(p.name), False) for n in model.names)]
+    if model.section:
+        found = [p for p in found if name_matches(model.section, p.section, False)]
+    if model.from_source and packages:
+        offered = packages.offered_by(model.from_source)
+        found = [p for p in found if (bare(p.name), p.version) in offered]
+    if model.owns and packages:
+        paths = [p for e in here.resolver.expand(model.owns) for p in found_paths(e, here)]
+        owners = {bare(name) for names in packages.owners(paths).values() for name in names} if paths else set()
+        found = [p for p in found if bare(p.name) in owners]
+    return found
+
+
+def with_parts(found: Sequence[Package], here: Here) -> tuple[list[Package], dict[str, list[str]]]:
+    """Packages, and those that hold what the ones without content stand for: brought in for them, and needed by nothing else.
+
+    Returns:
+        All of them, and the names of its parts for each that stands for others.
+    """
+    packages = here.workstation.packages
+    if packages is None:
+        return list(found), {}
+    result, told = list(found), dict[str, list[str]]()
+    known = {bare(p.name): p for p in packages.all()}
+    for package in result:  # grows while it is gone through
+        parts = packages.stands_for(bare(package.name)) if package.state == "installed" else []
+        given = {bare(p.name) for p in result}
+        mine = [known[n] for n in parts if n in known and n not in given and _may_go(known[n], here)]
+        mine = [p for p in mine if not (set(packages.would_go([bare(p.name)]) or ()) - given - {bare(m.name) for m in mine})]
+        if mine:
+            result += mine
+            told[package.name] = [bare(p.name) for p in mine]
+    return result, told
 
 
 def agreed(names: Iterable[str], here: Here, purge: bool) -> list[Package]:
@@ -55,7 +88,7 @@ def meant(step: LoadedStep, here: Here) -> list[Package]:
     """The packages that a purging step names, in the versions the procedure touches."""
     assert isinstance(step.model, PackagePurge)
     text = " ".join(step.model.names)
-    return [p for p in matching(step.model, here, purge=True) if here.version_in_range(p.version, text)]
+    return with_parts([p for p in matching(step.model, here, purge=True) if here.version_in_range(p.version, text)], here)[0]
 
 
 def needing(found: Sequence[Package], here: Here) -> list[Package]:

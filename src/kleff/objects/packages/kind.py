@@ -23,6 +23,7 @@ from kleff.objects.packages.choosing import (
     leaving,
     matching,
     needing,
+    with_parts,
 )
 from kleff.objects.packages.steps import PackageEvidence, PackagePurge, Packages, PackageVerify
 from kleff.objects.spare_contents import named_by_scripts, package_plan, spare_line
@@ -59,9 +60,12 @@ class PackageKind(Kind):
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         assert isinstance(step.model, Packages)
-        for package in matching(step.model, here, purge=False):
+        for package in matching(step.model, here, purge=True):
+            if package.state != "installed" and _keeps_configuration(package, here):
+                continue
+            where = package.title if package.state == "installed" else "removed; its configuration stayed"
             yield Sighting(
-                kind="package", what=package.name, about=_id(package), version=package.version, where=package.title, line=step.line,
+                kind="package", what=package.name, about=_id(package), version=package.version, where=where, line=step.line,
                 in_range=here.version_in_range(package.version, " ".join(step.model.names)), component=True,
             )  # fmt: skip
 
@@ -86,9 +90,12 @@ class PackageKind(Kind):
         if not isinstance(model, PackagePurge):
             yield self._about(step, here, verb, found)
             return
+        found, parts = with_parts(found, here)
         others = needing(found, here)
         with_them = [p for p in others if allowed(model, p)]
-        yield self._planned(step, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
+        action = self._planned(step, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
+        action.shows += [f"{name} stands for {', '.join(of)}" for name, of in parts.items()]
+        yield action
         if last_purge(step, here):
             yield from self._along(step, here, verb)
 
@@ -121,7 +128,8 @@ class PackageKind(Kind):
         names = [bare(p.name) for p in found]
         for pattern in step.model.names:
             matched = sum(name_matches(pattern, name, False) for name in names)
-            refuse(action, width_objection(pattern, matched, step.model.at_most))
+            wide = matched > step.model.at_most if step.model.narrowed else True
+            refuse(action, width_objection("" if step.model.narrowed else pattern, matched, step.model.at_most) if wide else "")
         if action.state != REFUSED:
             refuse_own(action, here, "package", names)
         important = [p.name for p in found if p.priority in SYSTEM_S_OWN]
@@ -161,6 +169,10 @@ class PackageKind(Kind):
         conffiles = sum(len(p.config_files) for p in found)
         if conffiles:
             action.shows.append(f"saves {plural(conffiles, 'configuration file')} first")
+            if action.verb == "remove":
+                action.shows.append(f"its configuration stays: the next installation goes on with {'it' if conffiles == 1 else 'them'}")
+        told = settings_told([packages.record(p.name) for p in found])
+        action.shows += [f"saved with it: {told}"] if told else []
 
     def _tell_of_scripts(self, here: Here, found: list[Package], action: Action) -> None:
         """What the packages' own scripts name, and others need."""
@@ -236,7 +248,8 @@ class PackageKind(Kind):
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
         for pattern in step.model.names if isinstance(step.model, PackagePurge) else ():
             own = here.guard.check_name("package", pattern)
-            if why := pattern_objection(pattern) or own.reason:
+            narrowed = isinstance(step.model, PackagePurge) and step.model.narrowed
+            if why := ("" if narrowed else pattern_objection(pattern)) or own.reason:
                 yield f"package {pattern}: {why}; name the product's own packages"
 
     def needs_rights(self, action: Action, here: Here) -> bool:
@@ -290,6 +303,22 @@ class PackageKind(Kind):
         target.unlink(missing_ok=True)  # of a try that was killed before its intent
         write_archive(target, [MemberSource(p) for p in present], files, work.here.workstation.admin, work.progress)
         return len(present)
+
+
+def _keeps_configuration(package: Package, here: Here) -> bool:
+    """Whether a step only removes it, so that its configuration is to stay."""
+    models = [s.model for s in here.procedure.phase("purge") if isinstance(s.model, PackagePurge) and not here.not_wanted(s.model)]
+    return any(m.mode == "remove" and any(name_matches(n, bare(package.name), False) for n in m.names) for m in models)
+
+
+def settings_told(records: list[PackageRecord]) -> str:
+    """What is saved of packages besides their files, for the preview."""
+    parts = (
+        (sum(len(r.answers) for r in records), ("answer to its questions", "answers to its questions")),
+        (sum(len(r.overrides) for r in records), ("owner set by an administrator", "owners set by an administrator")),
+        (sum(len(r.chosen) for r in records), ("alternative chosen by hand", "alternatives chosen by hand")),
+    )
+    return ", ".join(plural(count, *words) for count, words in parts if count)
 
 
 def _id(package: Package) -> NameId:

@@ -1,11 +1,12 @@
 """What a procedure says of packages."""
 
+from collections.abc import Collection, Iterator
 from typing import Annotated, Literal
 
 from msgspec import Meta
 
 from kleff.objects.base.own import AT_MOST, AtMost
-from kleff.procedure.model import Step, Text, Texts
+from kleff.procedure.model import Problem, Step, Text, Texts, path_problem
 
 Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
 CameAlong = Literal["these", "all", "none"]
@@ -15,10 +16,28 @@ class Packages(Step, kw_only=True, frozen=True):
     """A step that names packages."""
 
     package: Names
+    section: Annotated[str, Meta(description='only packages of this section of the archive, e.g. "games"; * and ? are wildcards')] = ""
+    from_source: Annotated[str, Meta(description="only packages that this source offers: the name of its file in sources.list.d")] = ""
+    owns: Annotated[str, Meta(description="only packages that own this path, or something below it")] = ""
 
     @property
     def names(self) -> list[str]:
         return [self.package] if isinstance(self.package, str) else self.package
+
+    @property
+    def narrowed(self) -> bool:
+        """It says by more than a name which packages are meant."""
+        return bool(self.from_source or self.owns)
+
+    @property
+    def written_paths(self) -> list[str]:
+        return [self.owns] if self.owns else []
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if self.owns and (wrong := path_problem(self.owns, places)):
+            yield ("owns",), wrong
+        if "/" in self.from_source:
+            yield ("from_source",), "is the name of a file in /etc/apt/sources.list.d, without folders"
 
 
 class PackageEvidence(Packages, kw_only=True, frozen=True):

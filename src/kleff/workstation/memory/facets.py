@@ -230,7 +230,7 @@ class MemoryPackages:
     """Implements `Packages`: names, versions, and the files that belong to each.
 
     Attributes:
-        needs: what each package depends on; automatic: which were brought in for others.
+        needs: what each package depends on; automatic: which were brought in for others; sources: which a source offers.
     """
 
     files: MemoryTree
@@ -242,6 +242,7 @@ class MemoryPackages:
     busy_with: str = ""
     needs: dict[str, list[str]] = field(default_factory=dict)
     automatic: set[str] = field(default_factory=set)
+    sources: dict[str, list[str]] = field(default_factory=dict)
 
     def add(
         self, name: str, version: str, paths: Sequence[str], config: Sequence[str] = (), essential: bool = False,
@@ -283,6 +284,12 @@ class MemoryPackages:
         for name in kept:
             kept += [needed for needed in self.needs.get(name, []) if needed in there and needed not in kept]
         return [name for name in there if name not in kept]
+
+    def stands_for(self, name: str) -> list[str]:
+        return [] if self.known[name][1] else [other for other in self.needs.get(name, []) if other in self.automatic]
+
+    def offered_by(self, source: str) -> set[tuple[str, str]]:
+        return {(name, self.known[name][0].version) for name in self.sources.get(source, []) if name in self.known}
 
     def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:
         return {name: self.known[name][1] for name in names}

@@ -38,6 +38,12 @@ def lacking(records: Sequence[PackageRecord], present: Present, compare: Callabl
     return found
 
 
+def depended_on(text: str) -> list[str]:
+    """The names in a Depends field, every alternative."""
+    found = [match[1] for one in re.split(r"[,|]", text) if (match := ALTERNATIVE.fullmatch(one))]
+    return list(dict.fromkeys(found))
+
+
 def provides(text: str) -> Iterator[tuple[str, str]]:
     """(name, version or "") of a Provides field."""
     for one in text.split(",") if text.strip() else ():

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
+import re
 import shutil
 import struct
 import subprocess
@@ -38,6 +39,8 @@ FIELDS = (
     "binary:Summary",
     "Conffiles",
 )
+# What a package without content of its own has: folders on the way, and its documentation.
+NO_CONTENT = re.compile(r"/\.?\Z|/usr(?:/share(?:/(?:doc|lintian|bug)(?:/.*)?)?)?\Z")
 PATIENCE = 3600
 LOCK_PATIENCE = 120
 # invoke-rc.d asks this file before it touches a service (Debian policy 9.3.3.1); 101: do nothing.
@@ -127,6 +130,20 @@ class Dpkg:
         records = (record.split("\n") for record in text.split("\x1e") if record)
         return {name: [line[1:] for line in lines if line.startswith(" /")] for name, *lines in records}
 
+    def stands_for(self, name: str) -> list[str]:
+        from kleff.workstation.linux.packages.dependencies import depended_on
+        from kleff.workstation.linux.packages.marks import automatic
+
+        if any(not NO_CONTENT.match(path) for path in self.files_of([name]).get(name, ["?"])):
+            return []
+        brought = automatic(self._files)
+        return [other for other in depended_on(self._query("-W", "-f=${Pre-Depends}, ${Depends}", "--", name)) if other in brought]
+
+    def offered_by(self, source: str) -> set[tuple[str, str]]:
+        from kleff.workstation.linux.packages.sources import offered_by
+
+        return self._remembered(f"source {source}", lambda: offered_by(self._root, ENVIRONMENT, source))
+
     def history(self) -> dict[str, Installed]:
         from kleff.workstation.linux.packages.apt_history import history
 
@@ -153,11 +170,14 @@ class Dpkg:
 
     def record(self, name: str) -> PackageRecord:
         from kleff.workstation.linux.packages.records import record_package
+        from kleff.workstation.linux.packages.settings import Settings
 
-        return self._remembered(f"record {name}", lambda: record_package(self._query, self._files, name))
+        settings = self._remembered("settings", lambda: Settings(self._files))
+        return self._remembered(f"record {name}", lambda: record_package(self._query, self._files, name, settings))
 
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
         from kleff.workstation.linux.packages.records import Rebuild
+        from kleff.workstation.linux.packages.settings import answer_again, set_again
 
         built = [folder / f"{number:03d}.deb" for number in range(len(records))]
         try:
@@ -168,11 +188,13 @@ class Dpkg:
             with self._no_service_starts():
                 self._run(["--force-confold", "--unpack", "--", *map(str, built)], output)
                 ready()
+                answer_again(self._root, ENVIRONMENT, records)
                 self._run(["--force-confold", "--configure", "--", *(r.name for r in records)], output)
                 left_over = [r.name for r in records if not r.installed]
                 if left_over:  # only their configuration was left, and only that shall be
                     self._run(["--remove", "--", *left_over], output)
             self._mark_again(records)
+            set_again(self._root, ENVIRONMENT, records)
         finally:
             for file in built:
                 file.unlink(missing_ok=True)

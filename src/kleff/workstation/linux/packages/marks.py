@@ -46,9 +46,11 @@ def mark_again(files: FileTree, records: Sequence[PackageRecord]) -> None:
                 file.flush()
             finally:
                 file.close()
-            if files.look(path) is not None:
-                folder.remove(name)
-            folder.rename(fresh, folder, name)
+            if files.look(path) is None:
+                folder.rename(fresh, folder, name)
+            else:  # at no instant without it
+                folder.exchange(fresh, folder, name)
+                folder.remove(fresh)
             folder.flush()
     except OSError as error:
         raise ActionFailed(f"the marks of packages cannot be written: {error.strerror}", remedy="see  apt-mark showauto") from None

@@ -13,6 +13,7 @@ from typing import IO
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.packages.deb import DebItem, write_deb
 from kleff.workstation.linux.packages.marks import automatic
+from kleff.workstation.linux.packages.settings import Settings
 from kleff.workstation.paths import Look
 from kleff.workstation.things import ConfigFile, PackageRecord, Source
 
@@ -25,8 +26,11 @@ PLACEHOLDER = b"# What the package brought here is not known any more; this stan
 Query = Callable[..., str]
 
 
-def record_package(query: Query, files: FileTree, name: str) -> PackageRecord:
+def record_package(query: Query, files: FileTree, name: str, settings: Settings) -> PackageRecord:
     """Everything of a package that is not in its files.
+
+    Args:
+        settings: what is set about packages.
 
     Raises:
         KleffError: the package database cannot be asked.
@@ -35,18 +39,22 @@ def record_package(query: Query, files: FileTree, name: str) -> PackageRecord:
     state, want, version, conffiles = query("-W", form, name).split("\x1e")
     members = [n for n in query("--control-list", name).split("\n") if n and n not in ("control", "conffiles", "list")]
     paths = list(_paths(query("-L", name)))
+    scripts, own = {n: query("--control-show", name, n) for n in members}, {path for path, _ in paths}
     units = [m for path, _ in paths if (m := UNIT.fullmatch(path))]
     return PackageRecord(
         name=name,
         version=version,
         installed=state != "config-files",
         control=_control(query("-s", name)),
-        members={n: query("--control-show", name, n) for n in members},
+        members=scripts,
         paths=paths,
         config_files=[_config_file(files, line) for line in conffiles.splitlines() if line.startswith(" /")],
         services=sorted({m[1] or m[2] for m in units}),
         automatic=name.partition(":")[0] in automatic(files),
         held=want == "hold",
+        answers=settings.answers(name.partition(":")[0]),
+        overrides=settings.overrides(own, [text for n, text in scripts.items() if n in ("preinst", "postinst", "prerm", "postrm")]),
+        chosen=settings.chosen(own),
     )
 
 

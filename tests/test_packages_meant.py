@@ -1,0 +1,121 @@
+"""Which packages a step means: by section, source and path; what one without content stands for; what is removed and not purged."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from debs import NEEDED, dpkg, states
+from kleff.errors import Refused
+from memory import Bench, each_kill
+from support import IS_ROOT, Kleff, linux_tree, procedure, write
+
+missing = [n for n in (*NEEDED, "apt-get") if shutil.which(n) is None]
+
+
+def names(bench: Bench) -> set[str]:
+    return {p.name for p in bench.on.packages.all()}
+
+
+def shed(folder: Path) -> Bench:
+    """A package without content that stands for a server, which stands for nothing, and for a tool that a neighbour needs too."""
+    bench = Bench(folder, "linux")
+    packages = bench.on.packages
+    packages.add("hoe-suite", "1.0", [])
+    for name in ("hoe-server", "hoe-client", "shared-tool", "rake", "hoe-extra"):
+        packages.add(name, "1.0", [f"/usr/lib/{name}/x.so"])
+    packages.add("hoe-all", "1.0", [])
+    packages.needs = {
+        "hoe-all": ["hoe-suite", "hoe-extra"],
+        "hoe-suite": ["hoe-server", "hoe-client", "shared-tool"],
+        "rake": ["shared-tool"],
+    }
+    packages.automatic = {"hoe-suite", "hoe-server", "hoe-client", "shared-tool"}
+    packages.sources = {"hoe.list": ["hoe-server", "hoe-client"]}
+    return bench
+
+
+STEP = "[[purge]]\npackage = 'hoe-all'\ncame_along = 'none'\n"
+
+
+def test_what_it_stands_for(folder: Path) -> None:
+    """In chains; not what another needs, not what was chosen by hand."""
+    bench = shed(folder)
+    before = names(bench)
+    (action,) = bench.plan(STEP, phase="purge")
+    assert "hoe-suite stands for hoe-server, hoe-client" in action.shows
+    job, ended = bench.run(STEP)
+    assert ended.clean
+    assert before - names(bench) == {"hoe-all", "hoe-suite", "hoe-server", "hoe-client"}
+    assert job.undo().stays == []
+    assert names(bench) == before
+
+
+def test_killed_anywhere(folder: Path) -> None:
+    for bench, job, _ in each_kill(folder, shed, STEP):
+        assert job.undo().stays == []
+        assert {"hoe-all", "hoe-server", "hoe-client"} <= names(bench)
+
+
+def test_by_source_and_path(folder: Path) -> None:
+    """A wide name is refused alone, and allowed where a source or a path says besides what is meant."""
+    bench = shed(folder)
+    with pytest.raises(Refused, match="at least 4 letters"):
+        bench.run("[[purge]]\npackage = '*'\n")
+    step = "[[purge]]\npackage = '*'\nfrom_source = 'hoe.list'\nallows = ['hoe-*']\ncame_along = 'none'\n"
+    _, ended = bench.run(step)
+    assert ended.clean
+    assert {"hoe-server", "hoe-client"}.isdisjoint(names(bench))
+    assert "hoe-extra" in names(bench)
+    bench = shed(folder / "two")
+    bench.run("[[purge]]\npackage = '*'\nowns = '/usr/lib/hoe-extra'\nallows = ['hoe-*']\ncame_along = 'none'\n")
+    assert "hoe-extra" not in names(bench)
+    assert "hoe-server" in names(bench)
+
+
+def installed(top: Path) -> set[str]:
+    return {name for name, state in states(top, "").items() if state.startswith("ii")}
+
+
+@pytest.mark.skipif(not IS_ROOT or bool(missing), reason=f"needs root and {', '.join(missing) or 'dpkg'}")
+def test_really(kleff: Kleff, tmp_path: Path) -> None:
+    """Real dpkg in a tree: a package without content, one of which only the configuration is left, one by the path it owns."""
+    top, folder = linux_tree(tmp_path / "tree"), tmp_path / "debs"
+    made = []
+    for name, more in (("hoe-suite", "Depends: hoe-server, hoe-client\n"), ("hoe-server", ""), ("hoe-client", ""), ("rake", "")):
+        source = folder / name
+        write(source / f"usr/share/doc/{name}/copyright", "x")
+        if name != "hoe-suite":
+            write(source / f"opt/{name}/program", name)
+            write(source / f"etc/{name}.conf", "beds = 4\n")
+            write(source / "DEBIAN/conffiles", f"/etc/{name}.conf\n")
+        control = f"Package: {name}\nVersion: 1.0\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n{more}"
+        write(source / "DEBIAN/control", control + "Description: made-up package\n")
+        subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, folder / f"{name}.deb"], check=True, capture_output=True)
+        made.append(folder / f"{name}.deb")
+    dpkg(top, "-i", *reversed(made))
+    brought = "".join(f"Package: {n}\nArchitecture: all\nAuto-Installed: 1\n\n" for n in ("hoe-server", "hoe-client"))
+    write(top / "var/lib/apt/extended_states", brought)
+    before = states(top, "")
+    body = "[[evidence]]\npackage = 'hoe-*'\n[[purge]]\npackage = 'hoe-suite'\n"
+    file = procedure(tmp_path / "hoe.toml", body)
+    assert "hoe-suite stands for hoe-server, hoe-client" in kleff("preview", file, "--on", f"root:{top}").out
+    kleff("run", file, "--on", f"root:{top}", "--yes")
+    assert installed(top) == {"rake"}
+    kleff("undo", next(kleff.cases.iterdir()).name, "--yes")
+    assert states(top, "") == before
+    dpkg(top, "--remove", "hoe-suite", "hoe-client")
+    found = kleff("survey", file, "--on", f"root:{top}").out
+    assert "removed; its configuration stayed" in found
+    wide = procedure(
+        tmp_path / "wide.toml", "[[evidence]]\npath = '/opt/rake'\n[[purge]]\npackage = '*'\nowns = '/opt/rake'\nmode = 'remove'\n"
+    )
+    shown = kleff("preview", wide, "--on", f"root:{top}").out
+    assert "the next installation goes on with it" in shown
+    assert "hoe-server" not in shown
+    kleff("run", procedure(tmp_path / "rest.toml", "[[purge]]\npackage = 'hoe-client'\n"), "--on", f"root:{top}", "--yes")
+    assert "hoe-client" not in dpkg(top, "-l")
+    assert not (top / "etc/hoe-client.conf").exists()
