@@ -107,6 +107,19 @@ def test_really(kleff: Kleff, tmp_path: Path) -> None:
     assert installed(top) == {"rake"}
     kleff("undo", next(kleff.cases.iterdir()).name, "--yes")
     assert states(top, "") == before
+    kept = top / "var/cache/apt/archives/hoe-server_1.0_all.deb"
+    write(folder / "hoe-server/DEBIAN/control", (folder / "hoe-server/DEBIAN/control").read_text() + "Homepage: https://hoe.example\n")
+    write(kept).unlink()
+    subprocess.run(["dpkg-deb", "--root-owner-group", "-b", folder / "hoe-server", kept], check=True, capture_output=True)
+    for mode, used in ((0o666, 0), (0o644, 1)):  # what others can write is not installed
+        kept.chmod(mode)
+        kleff("run", file, "--on", f"root:{top}", "--yes")
+        kleff("undo", max(kleff.cases.iterdir()).name, "--yes")
+        assert states(top, "") == before
+        assert dpkg(top, "-s", "hoe-server").count("Homepage") == used
+        assert (top / "opt/hoe-server/program").read_text() == "hoe-server"
+        assert dpkg(top, "--verify") == ""
+    assert kept.exists()
     dpkg(top, "--remove", "hoe-suite", "hoe-client")
     found = kleff("survey", file, "--on", f"root:{top}").out
     assert "removed; its configuration stayed" in found

@@ -176,6 +176,7 @@ class Dpkg:
         return self._remembered(f"record {name}", lambda: record_package(self._query, self._files, name, settings))
 
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
+        from kleff.workstation.linux.packages.archives import archive_of
         from kleff.workstation.linux.packages.records import Rebuild
         from kleff.workstation.linux.packages.settings import answer_again, set_again
 
@@ -183,7 +184,10 @@ class Dpkg:
         try:
             for record, file in zip(records, built, strict=True):
                 file.unlink(missing_ok=True)  # of a try that was cut off
-                Rebuild(record, source).write(file)
+                if kept := archive_of(self._root, ENVIRONMENT, record):
+                    file.symlink_to(kept)
+                else:
+                    Rebuild(record, source).write(file)
             self._check_dependencies(records)
             with self._no_service_starts():
                 self._run(["--force-confold", "--unpack", "--", *map(str, built)], output)
