@@ -10,7 +10,7 @@ from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.restoring import ShownOnly
-from kleff.objects.services import SERVICES
+from kleff.objects.services.kind import SERVICES
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import SavingStep, Text

@@ -15,14 +15,15 @@ from kleff.objects.paths.kind import PathKind
 from kleff.objects.paths.rescue import RescueKind
 from kleff.objects.processes import PortKind, ProcessKind, WindowKind
 from kleff.objects.readiness import CHECKS, CheckKind
-from kleff.objects.services import ServiceKind
+from kleff.objects.services.kind import ServiceKind
+from kleff.objects.services.units import UnitKind
+from kleff.objects.services.units_of import UnitsKind
 from kleff.objects.startup import StartupKind
 from kleff.objects.tasks import TaskKind
-from kleff.objects.units import UnitKind
 from kleff.objects.variables import VariableKind
 
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
-    TaskKind(), StartupKind(), UnitKind(), VariableKind(), *(CheckKind(name) for name in CHECKS), *accounts.KINDS,
+    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), *(CheckKind(name) for name in CHECKS), *accounts.KINDS,
 )  # fmt: skip

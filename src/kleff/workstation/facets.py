@@ -141,6 +141,9 @@ class Services(Protocol):
     def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
         """What `hold` changes in the registry, as it was before."""
 
+    def forget(self, names: Sequence[str]) -> None:
+        """Let the service manager look anew what there is, and forget of these what is not there any more; nothing is stopped."""
+
     def release(self, service: Service) -> None:
         """Let it be started again as before; nothing is started."""
 

@@ -16,6 +16,7 @@ from kleff.case.effects import (
     task_switched_off,
     uninstaller_ran,
     unit_stopped,
+    units_changed,
 )
 
 __all__ = [
@@ -31,4 +32,5 @@ __all__ = [
     "task_switched_off",
     "uninstaller_ran",
     "unit_stopped",
+    "units_changed",
 ]

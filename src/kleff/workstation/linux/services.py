@@ -132,6 +132,14 @@ class SystemdServices:
     def release(self, service: Service) -> None:
         if service.start != "masked-runtime" and self._held(service.name):
             _run("systemctl", "unmask", "--runtime", "--", service.name)
+            if self.get(service.name) is None:  # its package is gone
+                self.forget([_unit(service.name)])
+
+    def forget(self, names: Sequence[str]) -> None:
+        """Units that are gone stay in its memory as failed or not found until they are reset (systemctl(1), reset-failed)."""
+        _run("systemctl", "daemon-reload")
+        for name in names:
+            _run("systemctl", "reset-failed", "--", f"{name}.*" if "." not in name else name)
 
     def _held(self, name: str) -> bool:
         unit = RUNTIME / _unit(name)
@@ -194,6 +202,8 @@ class ScriptServices:
 
     def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
         return []
+
+    def forget(self, names: Sequence[str]) -> None: ...
 
     def release(self, service: Service) -> None: ...
 

@@ -161,6 +161,8 @@ class MemoryServices:
     def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
         return []
 
+    def forget(self, names: Sequence[str]) -> None: ...
+
     def release(self, service: Service) -> None:
         self.held.discard(service.name)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from kleff.procedure.globs import fold, name_matches
@@ -86,6 +86,8 @@ class WindowsServices:
     def hold(self, name: str) -> bool:
         self._set_start(name, "disabled")
         return True
+
+    def forget(self, names: Sequence[str]) -> None: ...
 
     def release(self, service: Service) -> None:
         now = self.get(service.name)

@@ -1,0 +1,1 @@
+"""Services, and what a service manager keeps of them."""

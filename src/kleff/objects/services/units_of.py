@@ -1,0 +1,173 @@
+"""What a service manager keeps of units besides the files that packages own: units of one's own, drop-ins, links that enable them, masks,
+the times at which timers ran, and what the helper of maintainer scripts has noted (systemd.unit(5), systemd.timer(5),
+deb-systemd-helper(1p)).
+"""
+
+import re
+from collections.abc import Iterator
+from typing import Annotated
+
+from msgspec import Meta, Struct
+
+from kleff.case.guard.guard import Removal, Target
+from kleff.errors import LinkOnTheWay
+from kleff.objects.base.action import ABSENT, REFUSED, Action, Inside, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Claimed, Kind, Words
+from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
+from kleff.procedure.globs import name_matches
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import AccountStep, Step, Text
+from kleff.workstation.identity import path_id
+from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
+
+TYPES = "service|socket|timer|path|mount|automount|target|slice|swap"
+UNIT = re.compile(rf"(?P<name>.+?)\.(?:{TYPES})(?:\.d|\.dsh-also)?\Z")
+SYSTEM = (
+    "/etc/systemd/system", "/etc/systemd/user", "/usr/local/lib/systemd/system", "/var/lib/systemd/deb-systemd-helper-enabled",
+    "/var/lib/systemd/deb-systemd-helper-masked", "/var/lib/systemd/deb-systemd-user-helper-enabled",
+    "/var/lib/systemd/deb-systemd-user-helper-masked", "/var/lib/systemd/timers",
+)  # fmt: skip
+OF_ACCOUNT = ("systemd", "user")  # below an account's own settings
+STAMP = "stamp-"
+LINKS = (".wants", ".requires")
+
+
+class UnitsDelete(AccountStep, kw_only=True, frozen=True):
+    """Take away what belongs to units and no package owns: own units, drop-ins, links, masks, timer stamps, in every account too."""
+
+    units_of: Annotated[Text, Meta(description="name of the unit without its type, so that its timer and socket are meant too; wildcards")]
+    at_most: AtMost = AT_MOST
+
+
+class Belonging(Struct, kw_only=True):
+    """The paths as hex of their raw bytes, the id of the account whose they are, and the names of the units."""
+
+    paths: list[str]
+    account: str
+    units: list[str]
+
+
+class UnitsKind(Kind):
+    """`units_of`."""
+
+    names = ("units_of",)
+    systems = ("linux",)
+    models: dict[str, type[Step]] = {"delete": UnitsDelete}
+
+    def words(self, phase: str) -> Words:
+        return Words("Set aside", ("item", "items"), total="aside", frees=True)
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        model = step.model
+        assert isinstance(model, UnitsDelete)
+        objection = pattern_objection(model.units_of) or here.guard.check_name("service", model.units_of).reason
+        if objection:
+            yield refuse(here.action(step, "set aside", f"what belongs to the units {model.units_of}"), objection)
+            return
+        any_there = False
+        for account, tops in _tops(here, model):
+            found = list(_found(here, tops, model.units_of))
+            if not found:
+                continue
+            any_there = True
+            action = here.action(step, "set aside", f"what belongs to the units {model.units_of}", account=account.name if account else "")
+            self._judge(model, here, action, found, account)
+            yield action
+        if not any_there:
+            yield here.action(step, "set aside", f"what belongs to the units {model.units_of}", state=ABSENT, reason="there is nothing")
+
+    def _judge(self, model: UnitsDelete, here: Here, action: Action, found: list[WPath], account: Account | None) -> None:
+        units = sorted({_unit(path.name) for path in found})
+        action.undo = "moved back from the set-aside area"
+        refuse(action, width_objection(model.units_of, len(units), model.at_most))
+        if action.state != REFUSED:
+            refuse_own(action, here, "service", units)
+        going = []
+        for path in found:
+            verdict = here.guard.check(_target(path, account))
+            if verdict.word == "refused":
+                refuse(action, action.reason or f"{path}: {verdict.reason}")
+                continue
+            removal = here.guard.removal(path) if verdict.ok else Removal([], [(path, verdict.reason)])
+            going += removal.paths
+            action.stays += [Inside(what=path_id(kept), reason=reason) for kept, reason in removal.kept]
+        if action.state == REFUSED:
+            return
+        action.about, action.items = [path_id(p) for p in going], len(going)
+        action.shows += [str(p) for p in going]
+        told = Belonging(paths=[p.raw.hex() for p in going], account=account.id if account else "", units=units)
+        action.set_details(told)
+        if not going:
+            action.keep(action.stays[0].reason)
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.effects.units_changed import units_changed
+
+        files, told = work.here.workstation.files, action.details_as(Belonging)
+        account = work.here.resolver.account(told.account)
+        paths = [p for raw in told.paths if files.look(p := files.from_raw(bytes.fromhex(raw))) is not None]
+        if not paths:
+            return Outcome(note="already gone")
+        work.progress.start("setting aside", items=len(paths))
+        units_changed(work.hands, action.number, told.units, [_target(path, account) for path in paths])
+        return Outcome(items=len(paths))
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        """Each path, so that what packages own of them is known to stay."""
+        assert isinstance(step.model, UnitsDelete)
+        found = [(path, account) for account, tops in _tops(here, step.model) for path in _found(here, tops, step.model.units_of)]
+        return Claimed(targets=[(_target(path, account), True) for path, account in found])
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        if isinstance(step.model, UnitsDelete):
+            own = here.guard.check_name("service", step.model.units_of)
+            if why := pattern_objection(step.model.units_of) or own.reason:
+                yield f"units_of {step.model.units_of}: {why}; name the product's own units"
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        return not action.account
+
+
+def _tops(here: Here, model: UnitsDelete) -> Iterator[tuple[Account | None, list[WPath]]]:
+    """The folders of the system, then those of each account."""
+    files = here.workstation.files
+    if not model.accounts:
+        yield None, [path for text in SYSTEM if (path := files.path(text)) is not None]
+    for account in here.resolver.accounts(model.accounts):
+        settings = here.workstation.accounts.folder(account, "user.roaming")
+        if settings is not None:
+            yield account, [settings.child(*OF_ACCOUNT)]
+
+
+def _unit(name: str) -> str:
+    """A unit's name without its type, of a file that belongs to it; "" if it belongs to none."""
+    found = UNIT.match(name.removeprefix(STAMP))
+    return found["name"] if found else ""
+
+
+def _found(here: Here, tops: list[WPath], pattern: str) -> Iterator[WPath]:
+    """What belongs to such units; an instance belongs to its template."""
+    files = here.workstation.files
+
+    def meant(name: str) -> bool:
+        unit = _unit(name)
+        return bool(unit) and any(
+            name_matches(pattern, text, False) for text in (unit, unit.partition("@")[0], f"{unit.partition('@')[0]}@")
+        )
+
+    for top in tops:
+        try:
+            for name in files.names(top):
+                path = top.child(name)
+                if name.endswith(LINKS):
+                    yield from (path.child(link) for link in files.names(path) if meant(link))
+                elif meant(name):
+                    yield path
+        except (OSError, LinkOnTheWay):
+            continue
+
+
+def _target(path: WPath, account: Account | None) -> Target:
+    return Target(path, len(path.parts), len(path.name), account, account.home if account else None)
