@@ -20,10 +20,11 @@ from kleff.objects.services.units import UnitKind
 from kleff.objects.services.units_of import UnitsKind
 from kleff.objects.startup import StartupKind
 from kleff.objects.tasks import TaskKind
+from kleff.objects.trash import TrashKind
 from kleff.objects.variables import VariableKind
 
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
-    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), *(CheckKind(name) for name in CHECKS), *accounts.KINDS,
+    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), *(CheckKind(name) for name in CHECKS), *accounts.KINDS,
 )  # fmt: skip

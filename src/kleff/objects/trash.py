@@ -1,0 +1,133 @@
+"""What lies in the trash of accounts and came from the product's places (The FreeDesktop.org Trash specification 1.0)."""
+
+from collections.abc import Collection, Iterator
+from typing import Annotated
+from urllib.parse import unquote
+
+from msgspec import Meta, Struct
+
+from kleff.case.guard.guard import Target
+from kleff.errors import LinkOnTheWay
+from kleff.objects.base.action import ABSENT, UNREADABLE, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind, Words
+from kleff.objects.paths.steps import why
+from kleff.procedure.globs import parts_match
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import AccountStep, Problem, Step, Texts, path_problems
+from kleff.workstation.identity import path_id
+from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
+
+INFO = ".trashinfo"
+SHOWN = 5  # things that a preview names
+
+
+class TrashDelete(AccountStep, kw_only=True, frozen=True):
+    """Take out of each account's trash what came from these places, and nothing else."""
+
+    trash_of: Annotated[Texts, Meta(description="the places it came from; what lay below them too")]
+
+    @property
+    def written_paths(self) -> list[str]:
+        return self.trash_of
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from path_problems("trash_of", self.trash_of, places)
+
+
+class Thrown(Struct, kw_only=True):
+    """The paths as hex of their raw bytes, and the id of the account."""
+
+    paths: list[str]
+    account: str
+
+
+class TrashKind(Kind):
+    """`trash_of`."""
+
+    names = ("trash_of",)
+    systems = ("linux",)
+    models: dict[str, type[Step]] = {"delete": TrashDelete}
+
+    def words(self, phase: str) -> Words:
+        return Words("Set aside", ("item", "items"), sized=True, total="aside", frees=True)
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        model = step.model
+        assert isinstance(model, TrashDelete)
+        any_there = False
+        for account in here.resolver.accounts(model.accounts):
+            action = here.action(step, "set aside", "what came from there to the trash", account=account.name)
+            try:
+                found = list(_found(here, model, account))
+            except (OSError, LinkOnTheWay) as error:
+                action.state, action.reason, any_there = UNREADABLE, why(error), True
+                yield action
+                continue
+            if found:
+                any_there = True
+                yield self._planned(action, here, account, found)
+        if not any_there:
+            yield here.action(step, "set aside", "what came from there to the trash", state=ABSENT, reason="nothing in any trash")
+
+    def _planned(self, action: Action, here: Here, account: Account, found: list[tuple[WPath, WPath, str]]) -> Action:
+        action.undo, action.items = "moved back from the set-aside area", len(found)
+        action.shows = [f"from {text}" for _, _, text in found[:SHOWN]] + (["and more"] if len(found) > SHOWN else [])
+        paths = [path for thing, info, _ in found for path in (thing, info)]
+        for path in paths:
+            verdict = here.guard.check(_target(path, account))
+            if not verdict.ok:
+                action.state, action.reason = verdict.word, verdict.reason
+        action.about = [path_id(path) for path in paths]
+        action.size = sum(here.workstation.files.measure(thing).size for thing, _, _ in found)
+        action.set_details(Thrown(paths=[p.raw.hex() for p in paths], account=account.id))
+        return action
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.effects.moved import set_aside
+
+        files, told = work.here.workstation.files, action.details_as(Thrown)
+        account = work.here.resolver.account(told.account)
+        paths = [p for raw in told.paths if files.look(p := files.from_raw(bytes.fromhex(raw))) is not None]
+        if account is None or not paths:
+            return Outcome(note="already gone")
+        set_aside(work.hands, [(action.number, _target(path, account)) for path in paths], lambda number, move: None)
+        return Outcome(items=len(paths) // 2, size=action.size)
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        path = action.path(here.workstation.style)
+        if path is None:
+            return False
+        with here.workstation.files.folder(path.parent) as folder:
+            return not folder.may_change()
+
+
+def _found(here: Here, model: TrashDelete, account: Account) -> Iterator[tuple[WPath, WPath, str]]:
+    """(what was thrown away, the note on it, where it came from) of an account's own trash."""
+    files, top = here.workstation.files, here.workstation.accounts.folder(account, "user.local")
+    wanted = [e for text in model.trash_of for e in here.resolver.expand(text) if not e.absent]
+    if top is None:
+        return
+    trash = top.child("Trash")
+    for name in files.names(trash.child("info")):
+        if not name.endswith(INFO):
+            continue
+        info, thing = trash.child("info", name), trash.child("files", name.removesuffix(INFO))
+        lines = files.read(info).decode("utf-8", "surrogateescape").splitlines()
+        text = next((unquote(line[5:], errors="surrogateescape") for line in lines if line.startswith("Path=")), "")
+        came = files.path(text) if text.startswith("/") else None
+        if came is None or files.look(thing) is None:
+            continue
+        if any(e.volume == came.volume and _holds(e.pattern, came) for e in wanted):
+            yield thing, info, text
+
+
+def _holds(pattern: tuple[str, ...], path: WPath) -> bool:
+    """Whether a path is what a pattern means, or lies below it."""
+    depths = range(1, len(path.parts) + 1)
+    return any(parts_match(pattern, path.parts[:n], path.style.folded) for n in depths)
+
+
+def _target(path: WPath, account: Account) -> Target:
+    return Target(path, len(path.parts), len(path.name), account, account.home)
