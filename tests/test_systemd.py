@@ -186,6 +186,35 @@ def test_removed_with_a_real_restart(bench: Booted) -> None:
     assert not (bench.top / ".kleff").exists()
 
 
+def test_it_goes_on_by_itself(bench: Booted) -> None:
+    """A unit that holds the program's whole path and the case, and is gone once the case goes on; refused where somebody would be asked."""
+    install(bench)
+    site = bench.top / "usr/local/lib/python3.11/dist-packages"
+    write(site / "kleff-test.pth", bench.path.replace(":", "\n") + "\n")
+    unit = bench.top / "etc/systemd/system/kleff-resume.service"
+    run = ("run", "/srv/restart.toml", "--on", "this", "--yes", "--resume-after-restart")
+    assert (
+        "passphrase is stored nowhere"
+        in bench.do("sh", "-c", f"echo 'passphrase of the bag=plum' | python3 -m kleff {' '.join(run)} --passphrase --secret-fd 0").stderr
+    )
+    assert not unit.exists()
+    said = bench.kleff(*run, code=5).stderr
+    assert "it goes on by itself then" in said
+    case = newest(bench)
+    text = unit.read_text()
+    assert f'"-m" "kleff" "resume" "{case}"' in text
+    bench.restart()
+    assert until(lambda: json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]["state"] == "finished", 60)
+    assert "nothing is left" in bench.kleff("verify", case).stdout
+    assert not unit.exists()
+    assert not (bench.top / "etc/systemd/system/multi-user.target.wants/kleff-resume.service").is_symlink()
+    bench.kleff("undo", case, "--yes")
+    bench.kleff(*run, code=5)
+    bench.kleff("undo", newest(bench), "--yes")  # the unit goes with it
+    assert not unit.exists()
+    (site / "kleff-test.pth").unlink()
+
+
 def test_as_an_ordinary_account(bench: Booted) -> None:
     """What it has no rights for is known before anything is done; for its own account alone it works."""
     for number, name in ((1002, "tomas"), (1003, "till")):

@@ -87,6 +87,9 @@ AlongOption = Annotated[
     typer.Option("--came-along", help="Packages that came along go too, where the procedure does not say.", show_default=False),
 ]
 ShowItemsOption = Annotated[bool, typer.Option("--show-items", help="Name what a database holds, which is counted else.")]
+AloneOption = Annotated[
+    bool, typer.Option("--resume-after-restart", help="If it has to wait for a restart, the workstation goes on by itself then.")
+]
 WaiveOption = Annotated[
     list[str] | None, typer.Option("--waive", metavar="NAME", help="Go on without this condition; may be given more than once.")
 ]

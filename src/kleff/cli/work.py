@@ -12,6 +12,7 @@ import typer
 
 from kleff.cli.options import (
     AccountsOption,
+    AloneOption,
     AlongOption,
     AnswerOption,
     BecauseOption,
@@ -69,6 +70,7 @@ def run(
     without_evidence: EvidenceOption = False,
     secret_fd: SecretOption = None,
     passphrase: PassphraseOption = False,
+    resume_after_restart: AloneOption = False,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
@@ -88,6 +90,7 @@ def run(
         frozenset(account or []),
         show_items,
         came_along.value if came_along else "",
+        resume_after_restart,
     )
     job = open_job(procedure, on, library, options, given_secrets(secret_fd))
     job.library.check_sources(job.library.find(procedure), job.workstation)
@@ -110,7 +113,7 @@ def carry_out(
     job.check_begin()
     job.check_secrets()
     where = cases or default_cases()
-    made = _agreed(job, answers, where, yes, without_evidence, technician, full, quiet, json)
+    made = _agreed(job, answers, where, yes, without_evidence, passphrase, technician, full, quiet, json)
     if made is None:
         return
     key = _new_key(job.secrets) if passphrase else None
@@ -120,7 +123,16 @@ def carry_out(
 
 
 def _agreed(
-    job: Job, answers: list[str], cases: Path, yes: bool, without_evidence: bool, technician: str, full: bool, quiet: bool, json: bool
+    job: Job,
+    answers: list[str],
+    cases: Path,
+    yes: bool,
+    without_evidence: bool,
+    passphrase: bool,
+    technician: str,
+    full: bool,
+    quiet: bool,
+    json: bool,
 ) -> Preview | None:
     """The plan, once it is shown and agreed on; None if there is nothing to do.
 
@@ -130,6 +142,7 @@ def _agreed(
     from kleff.cli.common import ask_on_terminal
     from kleff.cli.look import plan_page
     from kleff.cli.terminal.show import show
+    from kleff.engine.cases.alone import check_alone
     from kleff.engine.readiness import check_ready, refuse_if_refused, refuse_without_evidence
 
     asked = sys.stdin.isatty() and not yes
@@ -145,6 +158,8 @@ def _agreed(
     if asked:
         made = _settled_on_terminal(_taken_along(job, made, full), technician)
     check_ready(made.here, made.plan, cases)
+    if job.options.goes_on_alone:
+        check_alone(job.workstation, job.procedure, made.plan, passphrase)
     _confirm(job, made, yes)
     return made
 
@@ -257,20 +272,26 @@ def resume(
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it is skipped.", show_default=False)] = "",
     confirmed: ConfirmedOption = None,
     secret_fd: SecretOption = None,
+    resume_after_restart: AloneOption = False,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
     """Go on with a case that stopped or waits for a restart."""
+    from kleff.case.record.folder import open_case
     from kleff.cli.common import given_secrets, meant_case
     from kleff.cli.manual import confirmation
     from kleff.cli.terminal.progress import watching
+    from kleff.engine.cases.alone import check_alone
     from kleff.engine.job import Job
     from kleff.errors import UsageError
 
     if bool(skip) != bool(because.strip()):
         raise UsageError("--skip and --because belong together", remedy="kleff resume CASE --skip ACTION --because TEXT")
     job = Job.of_case(meant_case(case, cases))
-    options = replace(job.options, confirmed={name: confirmation("") for name in confirmed or []})
+    options = replace(job.options, confirmed={n: confirmation("") for n in confirmed or []}, goes_on_alone=resume_after_restart)
+    if resume_after_restart:
+        with open_case(job.folder()) as known:
+            check_alone(job.workstation, job.procedure, None, bool(known.text("locked")))
     job = replace(job, options=options, secrets=given_secrets(secret_fd))
     with watching(quiet) as progress:
         ended = job.resume(skip, because, progress)

@@ -212,6 +212,16 @@ class Commands(Protocol):
         """Whether it, or anything it has left at work, still runs and is watched."""
 
 
+class AfterRestart(Protocol):
+    """What the workstation does by itself once it was restarted."""
+
+    def arrange(self, title: str, words: Sequence[str]) -> None:
+        """Start a program, once, as the administrator."""
+
+    def cancel(self) -> None:
+        """Forget it; done twice is done once."""
+
+
 class Scripts(Protocol):
     """Scripts of a shell, which are only asked what they set."""
 
@@ -289,6 +299,7 @@ class Workstation:
     units: Units | None = None
     records: Records | None = None
     scripts: Scripts | None = None
+    after_restart: AfterRestart | None = None
     ground: Path = Path("/")
     needs_admin: bool = False
     program_folders: tuple[WPath, ...] = ()

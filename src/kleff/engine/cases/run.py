@@ -9,9 +9,11 @@ from kleff.case.bag.bag import Bag
 from kleff.case.bag.encryption import BagKey
 from kleff.case.effects.base import effect_of, reconcile
 from kleff.case.effects.package_removed import clear_up
+from kleff.case.effects.resume_arranged import arrange_resume, forget_resume
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
 from kleff.engine.cases.again import about, late_actions, look_again
+from kleff.engine.cases.alone import words_of
 from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import Row, rows
@@ -106,6 +108,7 @@ class Runner:
         """
         if skip:
             self._skip(skip, because)
+        forget_resume(self.hands)
         if self.case.state == "waiting":
             if self.here.workstation.boot == self.case.text("waiting_boot"):
                 raise RestartNeeded(
@@ -295,12 +298,13 @@ class Runner:
         if wanted or self.case.text("restart") or any(r.state == WAITING for r in found):
             self.case.journal.set(waiting_boot=self.here.workstation.boot)
             self.case.enter(self.here.workstation, "waiting")
+            alone = self.here.options.goes_on_alone
+            if alone:
+                arrange_resume(self.hands, found[-1].action.number, words_of(self.case.folder))
             why = "the uninstaller asks for it" if self.case.text("restart") else "the procedure wants it"
-            raise RestartNeeded(
-                f"a restart is needed to go on: {why}",
-                where=self.here.workstation.name,
-                remedy=f"restart the workstation, then  kleff resume {self.case.folder}",
-            )
+            by_hand, by_itself = f"then  kleff resume {self.case.folder}", "it goes on by itself then; see  kleff report"
+            remedy = f"restart the workstation; {by_itself}" if alone else f"restart the workstation, {by_hand}"
+            raise RestartNeeded(f"a restart is needed to go on: {why}", where=self.here.workstation.name, remedy=remedy)
 
     def _finish(self) -> Ended:
         for one in self.case.journal.effects():

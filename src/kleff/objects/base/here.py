@@ -39,6 +39,7 @@ class Options:
         accounts: the names of those it is done for alone; none for all.
         came_along: whether packages that came along go too, where the procedure does not say: "these", "all", "none"; "" if nobody says.
         show_items: name what a database holds, which is counted else.
+        goes_on_alone: after a restart the workstation goes on by itself.
     """
 
     spare: SpareMode = "links"
@@ -49,6 +50,7 @@ class Options:
     accounts: frozenset[str] = frozenset()
     show_items: bool = False
     came_along: str = ""
+    goes_on_alone: bool = False
 
 
 @dataclass

@@ -15,6 +15,7 @@ from kleff.workstation.files.opening import open_tree
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
+from kleff.workstation.linux.after_restart import SystemdAfterRestart
 from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.folders import program_folders
 from kleff.workstation.linux.packages.dpkg import Dpkg
@@ -56,6 +57,7 @@ def open_this() -> Workstation:
         readiness=LinuxReadiness(Path("/"), runs=True),
         records=_records(files),
         units=SystemdUnits() if SYSTEMD_RUNS.is_dir() else None,
+        after_restart=SystemdAfterRestart() if SYSTEMD_RUNS.is_dir() else None,
     )
 
 
