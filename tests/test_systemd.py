@@ -193,10 +193,8 @@ def test_it_goes_on_by_itself(bench: Booted) -> None:
     write(site / "kleff-test.pth", bench.path.replace(":", "\n") + "\n")
     unit = bench.top / "etc/systemd/system/kleff-resume.service"
     run = ("run", "/srv/restart.toml", "--on", "this", "--yes", "--resume-after-restart")
-    assert (
-        "passphrase is stored nowhere"
-        in bench.do("sh", "-c", f"echo 'passphrase of the bag=plum' | python3 -m kleff {' '.join(run)} --passphrase --secret-fd 0").stderr
-    )
+    secret = ("env", "KLEFF_SECRET_PASSPHRASE_OF_THE_BAG=plum", "python3", "-m", "kleff")
+    assert "passphrase is stored nowhere" in bench.do(*secret, *run, "--passphrase", code=3).stderr
     assert not unit.exists()
     said = bench.kleff(*run, code=5).stderr
     assert "it goes on by itself then" in said
