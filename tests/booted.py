@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -54,11 +55,12 @@ def make_base(folder: Path) -> Path:
 
 
 class Booted:
-    """A booted workstation; `do` runs a command in it."""
+    """A booted workstation; `do` runs a command in it. `prepare` is given its tree before."""
 
-    def __init__(self, base: Path, folder: Path) -> None:
+    def __init__(self, base: Path, folder: Path, prepare: Callable[[Path], None] = lambda top: None) -> None:
         self.top = folder / "bench"
         subprocess.run(["cp", "-a", base, self.top], check=True)
+        prepare(self.top)
         site = Path(sys.prefix) / f"lib/python{sys.version_info[0]}.{sys.version_info[1]}/site-packages"
         source = Path(kleff.__file__).parent.parent
         self.path = f"{site}:{source}"

@@ -99,6 +99,21 @@ def test_what_is_still_used_stays(folder: Path) -> None:
     assert texts(bench) == FILES
 
 
+def test_a_person_in_its_group(folder: Path) -> None:
+    """The group goes with the account, its members are named; a step of its own for the group finds it gone."""
+    bench = shed(folder)
+    put(bench, "group", FILES["group"].replace("hoe:x:110:", "hoe:x:110:mira,tomas"))
+    body = STEP + "[[delete]]\ngroup = 'hoe'\n"
+    (account,) = [a for a in bench.plan(body, phase="delete") if a.kind == "account"]
+    assert "with its own group; members: mira, tomas" in account.shows
+    before = texts(bench)
+    job, ended = bench.run(body)
+    assert ended.clean
+    assert "hoe" not in texts(bench)["group"]
+    assert job.undo().stays == []
+    assert texts(bench) == before
+
+
 @pytest.mark.parametrize(
     ("step", "why"),
     [

@@ -127,7 +127,7 @@ class NumberKind(Kind):
             refuse(action, f"number {found.number} is the system's own")
         if self._of_groups:
             members = records.members(found.name)
-            owners = [name for name in members if records.groups(name)[0] == found.name]
+            owners = [name for name in members if records.groups(name)[0] == found.name and name not in _going(here)]
             if owners:
                 refuse(action, f"it is {owners[0]}'s own group; it goes with that account")
             if members:
@@ -136,8 +136,10 @@ class NumberKind(Kind):
             refuse(action, "it is a person's account; no step removes one")
         else:
             primary, others = records.groups(found.name)
-            own = primary == found.name and records.members(primary) == [found.name]
-            action.shows += ["with its own group"] if own else []
+            members = records.members(primary) if primary == found.name else []
+            own = bool(members) and all(name == found.name or records.groups(name)[0] != primary for name in members)
+            besides = [name for name in members if name != found.name]
+            action.shows += ["with its own group" + (f"; members: {', '.join(besides)}" if besides else "")] if own else []
             action.shows += [f"member of {', '.join(others)}"] if others else []
             action.set_details(OfAccount(primary=primary, own_group=own))
         action.shows.append(f"only when no file{'' if self._of_groups else ' and no program'} is its any more")
@@ -159,11 +161,14 @@ class NumberKind(Kind):
 
     def _stays(self, found: Number, work: Work) -> str:
         """Why it must stay: what runs for it, what belongs to it; "" if nothing does."""
+        records = work.here.workstation.records
+        owners = [name for name in records.members(found.name) if records.groups(name)[0] == found.name] if records else []
+        if self._of_groups and owners:
+            return f"it is {owners[0]}'s own group"
         theirs = self._programs(found, work.here)
         if theirs:
             return f"programs of it run: {', '.join(theirs[:TOLD])}"
         work.progress.start(f"looking what belongs to {found.name}")
-        records = work.here.workstation.records
         files = list(islice(records.belongings(found), TOLD + 1)) if records else []
         return f"files are its still: {', '.join(map(str, files[:TOLD]))}" + (" and more" if len(files) > TOLD else "") if files else ""
 
@@ -179,6 +184,11 @@ class NumberKind(Kind):
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True
+
+
+def _going(here: Here) -> set[str]:
+    """The accounts that steps of the procedure remove."""
+    return {s.model.name for s in here.procedure.phase("delete") if isinstance(s.model, AccountDelete) and not here.not_wanted(s.model)}
 
 
 KINDS = (

@@ -17,7 +17,11 @@ PATIENCE = 60
 
 
 def archive_of(root: Path | None, environment: Mapping[str, str], record: PackageRecord) -> Path | None:
-    """The file of exactly this package; None if it is not kept, is another version, or others than an administrator can change it."""
+    """The file of exactly this package; None if it is not kept, is another version, or others than an administrator can change it; and
+    if configuration files of the package were changed, which only a package that is built for that brings back as they were.
+    """
+    if any(c.changed or c.obsolete for c in record.config_files):
+        return None  # dpkg would put the package's own version beside the changed one, for ever
     found = re.search(r"^Architecture:[ \t]*(\S+)", record.control, re.MULTILINE)
     name, architecture = record.name.partition(":")[0], found[1] if found else "all"
     file = (root or Path("/")) / FOLDER / f"{name}_{quote(record.version, safe='.+~-')}_{architecture}.deb".replace("%3A", "%3a")
