@@ -6,7 +6,7 @@ import os
 import shutil
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import pytest
@@ -67,11 +67,20 @@ class Booted:
         binds = [f"--bind-ro={p}" for p in dict.fromkeys((site, source))]
         self._name = f"kleff-{os.getpid()}"
         self._log = (folder / "boot.log").open("wb")
-        words = ["bash", "-c", BOOT, "boot", str(self.top), self._name, "--private-network", *binds]
+        self._words = ["bash", "-c", BOOT, "boot", str(self.top), self._name, "--private-network", *binds]
+        self._boot()
+
+    def _boot(self) -> None:
         self._process = subprocess.Popen(
-            words, stdin=subprocess.DEVNULL, stdout=self._log, stderr=subprocess.STDOUT, start_new_session=True
+            self._words, stdin=subprocess.DEVNULL, stdout=self._log, stderr=subprocess.STDOUT, start_new_session=True
         )
         self.wait()
+
+    def cut(self) -> None:
+        """All its processes are killed at once; then it is booted again."""
+        subprocess.run(["kill", "-9", self._leader()], check=True)
+        self._process.wait(30)
+        self._boot()
 
     def wait(self) -> None:
         """Until it runs."""
@@ -84,20 +93,17 @@ class Booted:
         below = subprocess.run(["pgrep", "-P", found[-1]], capture_output=True, text=True).stdout.split() if found else []
         return below[0] if below else ""
 
+    def _inside(self, words: Sequence[object]) -> list[str]:
+        environment = ["env", "-i", "PATH=/usr/sbin:/usr/bin:/sbin:/bin", f"PYTHONPATH={self.path}", "HOME=/root"]
+        return ["nsenter", "-t", self._leader(), "-a", *environment, *map(str, words)]
+
+    def begin(self, *words: object) -> subprocess.Popen[bytes]:
+        """A command in it that is not waited for."""
+        nowhere = subprocess.DEVNULL
+        return subprocess.Popen(self._inside(words), stdin=nowhere, stdout=nowhere, stderr=nowhere)
+
     def do(self, *words: object, code: int | None = None) -> subprocess.CompletedProcess[str]:
-        leader = self._leader()
-        command = [
-            "nsenter",
-            "-t",
-            leader,
-            "-a",
-            "env",
-            "-i",
-            "PATH=/usr/sbin:/usr/bin:/sbin:/bin",
-            f"PYTHONPATH={self.path}",
-            "HOME=/root",
-        ]
-        done = subprocess.run([*command, *map(str, words)], capture_output=True, text=True, timeout=180, stdin=subprocess.DEVNULL)
+        done = subprocess.run(self._inside(words), capture_output=True, text=True, timeout=180, stdin=subprocess.DEVNULL)
         assert code is None or done.returncode == code, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
         return done
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 from pathlib import Path
@@ -9,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from debs import NEEDED, dpkg, states
+from killing import KILLED, run_until
 from kleff.errors import Refused
 from memory import Bench, each_kill
 from support import IS_ROOT, Kleff, linux_tree, procedure, write
@@ -132,3 +134,32 @@ def test_really(kleff: Kleff, tmp_path: Path) -> None:
     kleff("run", procedure(tmp_path / "rest.toml", "[[purge]]\npackage = 'hoe-client'\n"), "--on", f"root:{top}", "--yes")
     assert "hoe-client" not in dpkg(top, "-l")
     assert not (top / "etc/hoe-client.conf").exists()
+
+
+@pytest.mark.skipif(not IS_ROOT or bool(missing), reason=f"needs root and {', '.join(missing) or 'dpkg'}")
+def test_killed_with_a_large_configuration_file_of_its_account(kleff: Kleff, tmp_path: Path) -> None:
+    """The spare of a large file is a second name of it; it is no reason to stop, neither for the next try nor for lines taken out of it."""
+    top, source = linux_tree(tmp_path / "tree"), tmp_path / "hoe-server"
+    write(source / "etc/hoe.conf", "beds = 4\n" * 9000)
+    write(source / "DEBIAN/conffiles", "/etc/hoe.conf\n")
+    control = "Package: hoe-server\nVersion: 1.0\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n"
+    write(source / "DEBIAN/control", control + "Description: made-up package\n")
+    subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, tmp_path / "hoe.deb"], check=True, capture_output=True)
+    dpkg(top, "-i", tmp_path / "hoe.deb")
+    os.chown(top / "etc/hoe.conf", 105, 105)
+    body = "[[purge]]\npackage = 'hoe-server'\nmode = 'remove'\n[[delete]]\nlines = 'beds = 7'\nin_file = '/etc/hoe.conf'\n"
+    (top / "etc/hoe.conf").write_text("beds = 7\n" + "beds = 4\n" * 9000)
+    file = procedure(tmp_path / "p.toml", body)
+    words = ["run", str(file), "--on", f"root:{top}", "--yes", "--without-evidence", "--cases", str(kleff.cases)]
+    for number in range(1, 60):
+        if run_until(words, number, True, tmp_path / "log")[0] != KILLED:
+            break
+        case = max(kleff.cases.iterdir()).name
+        if kleff("resume", case, code=None).code == 3:  # never begun
+            shutil.rmtree(kleff.cases / case)
+            continue
+        assert "beds = 7" not in (top / "etc/hoe.conf").read_text()
+        kleff("undo", case, "--yes")
+        assert (top / "etc/hoe.conf").read_text().startswith("beds = 7\n")
+        assert (top / "etc/hoe.conf").stat().st_uid == 105
+    assert number > 8

@@ -6,10 +6,13 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
+import random
 import re
 import shutil
 import subprocess
 import sys
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -237,9 +240,11 @@ def changed(a: dict[str, str], b: dict[str, str]) -> list[str]:
 
 
 def state(bench: Booted) -> dict[str, str]:
-    """Versions, marks and selections of every package."""
-    lines = bench.do("dpkg-query", "-W", "-f", "${Package} ${Version} ${db:Status-Abbrev}\n", code=0).stdout.splitlines()
-    return {"packages": "\n".join(sorted(lines)), "auto": bench.do("apt-mark", "showauto", code=0).stdout}
+    """Version and state of every package, and whether it was brought in for others."""
+    form = "${Package} ${Version} ${db:Status-Want} ${db:Status-Eflag} ${db:Status-Status}\n"
+    lines = bench.do("dpkg-query", "-W", "-f", form, code=0).stdout.splitlines()
+    found = {line.partition(" ")[0]: line for line in lines}
+    return found | {f"auto {name}": "yes" for name in bench.do("apt-mark", "showauto", code=0).stdout.split()}
 
 
 def newest(bench: Booted) -> str:
@@ -265,7 +270,7 @@ def test_taken_off_and_back(bench: Booted, name: str) -> None:
     assert f"{name} is gone" in done.stdout, done.stdout
     case = newest(bench)
     bench.kleff("undo", case, "--yes")
-    assert state(bench) == with_it
+    assert changed(with_it, state(bench)) == []
     assert bench.do("sh", "-c", product.still, code=0).stdout == said
     assert bench.do("systemctl", "is-active", product.service).stdout.strip() == "active"
     bench.do("systemctl", "stop", product.service, code=0)
@@ -274,11 +279,42 @@ def test_taken_off_and_back(bench: Booted, name: str) -> None:
     bench.kleff(*run)
     bench.kleff("discard", newest(bench), "--yes")
     assert changed(before, without(snapshot(bench.top), file)) == []
-    assert state(bench) == packages
+    assert changed(packages, state(bench)) == []
     assert bench.do("dpkg", "--audit", code=0).stdout == ""
     assert bench.do("apt-get", "-s", "autoremove", code=0).stdout.count("Remv") == offered
     assert bench.do("systemctl", "--failed", "--plain", "--no-legend").stdout.count(product.service) == 0
     assert bench.do("systemctl", "list-units", "--all", "--plain", "--no-legend", f"{product.service}*").stdout == ""
+
+
+def test_cut_off_at_any_moment(bench: Booted) -> None:
+    """The whole workstation is killed in the middle of a run and booted again: it is gone on with, or taken back, to the same end."""
+    product, rounds = PRODUCTS["redis"], 10 if os.environ.get("KLEFF_ALL_KILLS") else 2
+    bench.do("apt-get", "install", "-y", "--no-install-recommends", "--no-download", product.packages, code=0)
+    write(bench.top / "srv/cut.toml", f'format = 1\n[product]\nid = "cut"\nname = "Cut"\n{product.procedure}')
+    run, moments = ("run", "/srv/cut.toml", "--on", "this", "--yes"), random.Random(7)
+    begun = time.monotonic()
+    bench.kleff(*run)
+    lasted, seen = time.monotonic() - begun, set()
+    for number in range(rounds):
+        bench.kleff("undo", newest(bench), "--yes")
+        with_it, case = state(bench), newest(bench)
+        running = bench.begin("python3", "-m", "kleff", *run)
+        time.sleep(lasted * moments.uniform(0.4, 0.95))
+        bench.cut()
+        running.wait(30)
+        seen.add(bench.do("dpkg", "--audit").stdout == "")
+        if newest(bench) == case:  # before it was begun
+            bench.kleff(*run)
+        elif json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]["state"] != "finished":
+            if number % 2:
+                bench.kleff("undo", newest(bench), "--yes")
+                assert changed(with_it, state(bench)) == []
+                bench.kleff(*run)
+            else:
+                bench.kleff("resume", newest(bench))
+        assert bench.do("dpkg", "--audit", code=0).stdout == ""
+        assert "is gone" in bench.kleff("verify", newest(bench)).stdout
+    assert seen
 
 
 def without(found: dict[str, str], file: str) -> dict[str, str]:

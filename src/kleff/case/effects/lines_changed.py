@@ -16,7 +16,7 @@ from kleff.case.record.effect import Base64, Journaled, Sha256, Time
 from kleff.errors import ActionFailed
 from kleff.workstation.files.lines import Edit, apply, decode, encode, put_back, read_whole
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.paths import WPath
+from kleff.workstation.paths import Look, WPath
 
 
 class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
@@ -47,7 +47,7 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
         place = files.from_raw(one.place)
         found = settle(hands, place, files.from_raw(b64decode(self.aside_)), self.before, self.after)
         if found is None and files.look(place) is not None:  # somebody has changed the rest since
-            _, lines = decode(read_whole(files, place)[1])
+            _, lines = decode(read_whole(files, place, lambda look: own_names(hands, look))[1])
             return put_back(lines, self.edits)[0] != lines
         return bool(found)
 
@@ -59,7 +59,7 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
         if files.look(place) is None:
             return stays(f"{place} is not there any more; of it: {_told(self.edits)}")
         try:
-            _, data = read_whole(files, place)
+            _, data = read_whole(files, place, lambda look: own_names(hands, look))
         except ActionFailed as error:
             return stays(error.what)
         codec, lines = decode(data)
@@ -85,6 +85,13 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
 
     def weight(self) -> int:
         return len(self.edits)
+
+
+def own_names(hands: Hands, look: Look) -> int:
+    """How many names of a thing lie in the case's own set-aside areas, in a spare."""
+    files = hands.workstation.files
+    there = (area for area in hands.areas() if files.look(area) is not None)
+    return sum(found.identity == look.identity for area in there for _, found in files.walk(area))
 
 
 def _told(edits: list[Edit]) -> str:
@@ -160,7 +167,7 @@ def _change(
     hands: Hands, action: int, place: WPath, change: Callable[[list[str]], list[Edit]], kind: type[LinesChanged], **more: Any
 ) -> int:
     files = hands.workstation.files
-    look, data = read_whole(files, place)
+    look, data = read_whole(files, place, lambda look: own_names(hands, look))
     codec, lines = decode(data)
     edits = change(lines)
     if not edits:

@@ -79,6 +79,12 @@ def remove_packages(
     return one
 
 
+def earlier_try(hands: Hands, action: int) -> Journaled | None:
+    """The first try of an action whose spare was complete, and all that is saved before it."""
+    tries = (e for e in hands.case.journal.effects(action) if isinstance(e.effect, PackageRemoved) and e.effect.index)
+    return next(tries, None)
+
+
 def clear_up(hands: Hands) -> None:
     """Take away what a run that was killed in the middle of a removal may have left in the way."""
     if hands.workstation.packages is not None:
@@ -87,9 +93,9 @@ def clear_up(hands: Hands) -> None:
 
 def _spared(hands: Hands, action: int, effect: PackageRemoved, planned: Callable[[], tuple[list[PackageRecord], SparePlan]]) -> Journaled:
     # Cut off while the package manager was at work: the spare of that time is whole, what is there now is not.
-    tries = [e for e in hands.case.journal.effects(action) if isinstance(e.effect, PackageRemoved) and e.effect.index]
-    if tries:
-        return hands.intend(action, msgspec.structs.replace(effect, earlier=tries[0].id))
+    before = earlier_try(hands, action)
+    if before is not None:
+        return hands.intend(action, msgspec.structs.replace(effect, earlier=before.id))
     hands.progress.say("     taking a spare of the packages")
     records, plan = planned()
     one = hands.intend(action, msgspec.structs.replace(effect, spare="making", areas_=areas_for(hands, plan)))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import time
 from base64 import b64decode, b64encode
@@ -10,6 +11,7 @@ from typing import Literal
 
 from msgspec import Struct, field
 
+from kleff.case.aside.deleting import delete_tree
 from kleff.case.aside.spare import Spare
 from kleff.case.aside.spare_index import SpareDifference
 from kleff.case.aside.spare_plan import SparePlan
@@ -17,6 +19,7 @@ from kleff.case.effects.base import Effect
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Journaled, Sha256
 from kleff.errors import ActionFailed
+from kleff.progress import Silent
 from kleff.texts import plural
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
@@ -60,7 +63,13 @@ class Spared(Effect, kw_only=True, frozen=True, omit_defaults=True):
             return []  # it was cut off, or is damaged: nobody knows
 
     def happened(self, one: Journaled, hands: Hands) -> bool:
-        """Believed from the moment its spare was complete: better one comparison too many."""
+        """Believed from the moment its spare was complete: better one comparison too many. What there is of an incomplete one goes: its
+        second names would make files of others' seem shared.
+        """
+        if self.spare == "making":
+            for top in self.spares(one, hands):
+                with contextlib.suppress(FileNotFoundError), hands.workstation.files.folder(top.parent) as area:
+                    delete_tree(area, top.name, Silent())
         return self.spare != "making"
 
     def again(self, one: Journaled) -> bool:

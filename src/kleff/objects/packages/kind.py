@@ -197,7 +197,7 @@ class PackageKind(Kind):
         purge = model.mode == "purge"
         wanted = action.details_as(Agreed).names
         found = agreed(wanted, work.here, purge)
-        from kleff.case.effects.package_removed import PackageRemoved, remove_packages
+        from kleff.case.effects.package_removed import PackageRemoved, earlier_try, remove_packages
         from kleff.case.effects.spared import put_back_others, put_back_others_of, record_difference
 
         if not found or packages is None:
@@ -205,7 +205,7 @@ class PackageKind(Kind):
 
         names, here, before = [p.name for p in found], work.here, work.beforehand
         what = ", ".join(f"{p.name} {p.version}" for p in found)
-        files = self._save_configuration(found, work)
+        files = 0 if earlier_try(work.hands, action.number) else self._save_configuration(found, work)
         effect = PackageRemoved(what_=what, names=names, purge=purge, configuration=files)
 
         def planned() -> tuple[list[PackageRecord], SparePlan]:

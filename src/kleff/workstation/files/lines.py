@@ -10,7 +10,7 @@ import codecs
 import hashlib
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 from msgspec import Struct
 
@@ -42,8 +42,11 @@ class Edit(Struct, kw_only=True, frozen=True, omit_defaults=True):
     between: str = ""
 
 
-def read_whole(files: FileTree, place: WPath) -> tuple[Look, bytes]:
+def read_whole(files: FileTree, place: WPath, known: Callable[[Look], int] = lambda look: 0) -> tuple[Look, bytes]:
     """A regular file that has no second name, and its content.
+
+    Args:
+        known: how many second names are our own; asked only if there are any.
 
     Raises:
         ActionFailed: it is something else, is gone, or too long.
@@ -52,7 +55,7 @@ def read_whole(files: FileTree, place: WPath) -> tuple[Look, bytes]:
         look = files.look(place)
         if look is None:
             raise ActionFailed(f"{place} is gone", remedy="resume")
-        if not look.is_file or look.links != 1:
+        if not look.is_file or (look.links != 1 and look.links - known(look) != 1):
             what = "is a link or a folder" if not look.is_file else "has a second name elsewhere"
             raise ActionFailed(f"{place} {what}; its lines are not touched", remedy="name the file itself, or take the lines out by hand")
         if look.size > LONGEST:
