@@ -107,7 +107,7 @@ class Booted:
         assert code is None or done.returncode == code, f"{words}: {done.returncode}\n{done.stdout}\n{done.stderr}"
         return done
 
-    def kleff(self, *words: object, code: int = 0) -> subprocess.CompletedProcess[str]:
+    def kleff(self, *words: object, code: int | None = 0) -> subprocess.CompletedProcess[str]:
         return self.do("python3", "-m", "kleff", *words, code=code)
 
     def restart(self) -> None:

@@ -394,3 +394,21 @@ def test_what_cases_hold_and_when_it_may_go(kleff: Kleff, tmp_path: Path) -> Non
             read_settings(write(file, bad))
     kleff("discard", case, "--bag", "--yes")  # settings alone: what is asked apart is answered by --yes
     assert not (case / "bag").exists()
+
+
+def test_a_case_is_named_without_its_day(kleff: Kleff, tmp_path: Path) -> None:
+    """Where only one is called so; where two days have one, nothing is done and both are named."""
+    top = linux_tree(tmp_path / "tree")
+    write(top / "opt/hoe/x")
+    file = procedure(tmp_path / "p.toml", "[[delete]]\npaths = ['/opt/hoe']\n")
+    kleff("run", file, "--on", f"root:{top}", "--yes")
+    (case,) = kleff.cases.iterdir()
+    kleff("report", "sample-1")
+    kleff("undo", "sample-1", "--yes")
+    assert (top / "opt/hoe/x").exists()
+    shutil.copytree(case, kleff.cases / "2001-02-03-sample-1")
+    said = kleff("report", "sample-1", code=None)
+    assert said.code == 3
+    assert "2001-02-03-sample-1" in said.err
+    assert case.name in said.err
+    assert kleff("report", "ample-1", code=None).code == 3

@@ -5,6 +5,7 @@ from typing import Annotated
 
 from msgspec import Meta
 
+from kleff.case.aside.area import names_aside
 from kleff.case.guard.guard import Target
 from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outcome, Sighting
@@ -188,7 +189,8 @@ def edits_of(model: _Lines, here: Here, path: WPath) -> list[Edit]:
     Raises:
         ActionFailed: it is no file whose lines can be worked on.
     """
-    _, lines = decode(read_whole(here.workstation.files, path)[1])
+    files = here.workstation.files
+    _, lines = decode(read_whole(files, path, lambda look: names_aside(files, path)[look.identity])[1])
     between = model.in_list if isinstance(model, LinesDelete) else ""
     return taking_out(lines, model.texts, between, here.workstation.style.folded)
 

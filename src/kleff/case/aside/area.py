@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import stat
+from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from itertools import chain, count
@@ -42,6 +43,19 @@ class Move:
     def lies_as(self) -> int:
         """The inode by which it is known again later; the device's number may be another after a restart."""
         return (self.copy or self.identity)[1]
+
+
+def names_aside(files: FileTree, place: WPath) -> Counter[tuple[int, int]]:
+    """How many names of each thing lie in the set-aside areas of a volume, of this case or another: spares, which nobody else can have
+    made. By identity.
+    """
+    top = files.mount_root(place)
+    try:
+        with files.folder(top) as folder:
+            ours = folder.ours(AREA)
+    except OSError:
+        return Counter()
+    return Counter(look.identity for _, look in files.walk(top.child(AREA)) if look.links > 1) if ours else Counter()
 
 
 class Layered(Exception):

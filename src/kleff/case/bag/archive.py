@@ -11,6 +11,7 @@ import io
 import os
 import stat
 from base64 import b64encode
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import ExitStack
@@ -19,6 +20,7 @@ from pathlib import Path
 from typing import IO
 from urllib.parse import quote_from_bytes
 
+from kleff.case.aside.area import names_aside
 from kleff.case.bag import pax
 from kleff.case.bag.encryption import BagKey, Unsealable
 from kleff.case.bag.hashing import Hasher, hashing
@@ -66,10 +68,9 @@ class ArchiveWriter:
         import zstandard
 
         self._files = files
-        self._admin = admin
-        self._progress = progress
-        self._owners = owners
-        self._hasher = hasher
+        self._aside: dict[tuple[str, tuple[str, ...]], Counter[tuple[int, int]]] = {}
+        self._admin, self._owners = admin, owners
+        self._progress, self._hasher = progress, hasher
         self._stream = zstandard.ZstdCompressor(level=LEVEL, write_checksum=True, threads=1).stream_writer(out, closefd=False)
         self._written = 0
         self._linked: dict[tuple[int, int], Member] = {}
@@ -133,10 +134,17 @@ class ArchiveWriter:
         )  # fmt: skip
         self._write(pax.pack(header))
 
+    def _names_aside(self, path: WPath) -> Counter[tuple[int, int]]:
+        top = self._files.mount_root(path).key
+        if top not in self._aside:
+            self._aside[top] = names_aside(self._files, path)
+        return self._aside[top]
+
     def _add_file(self, member: Member, path: WPath, look: Look, wanted: MemberSource) -> None:
         owner = wanted.account.uid if wanted.account else None
         if look.links > 1:
-            if self._admin and look.uid not in (0, host().account(), owner):
+            others = self._admin and look.uid not in (0, host().account(), owner)
+            if others and look.links - self._names_aside(path)[look.identity] > 1:
                 raise ActionFailed(f"{path} is another account's file under a second name; not read", remedy="look at it by hand")
             first = self._linked.get(look.identity)
             if first is not None:

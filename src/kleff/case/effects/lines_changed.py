@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 
 from msgspec import field
 
+from kleff.case.aside.area import names_aside
 from kleff.case.aside.rewriting import rewrite, settle, sha256_of
 from kleff.case.effects.base import Effect, TakenBack, stays
 from kleff.case.guard.guard import Target
@@ -16,7 +17,7 @@ from kleff.case.record.effect import Base64, Journaled, Sha256, Time
 from kleff.errors import ActionFailed
 from kleff.workstation.files.lines import Edit, apply, decode, encode, put_back, read_whole
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.paths import Look, WPath
+from kleff.workstation.paths import WPath
 
 
 class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
@@ -47,7 +48,7 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
         place = files.from_raw(one.place)
         found = settle(hands, place, files.from_raw(b64decode(self.aside_)), self.before, self.after)
         if found is None and files.look(place) is not None:  # somebody has changed the rest since
-            _, lines = decode(read_whole(files, place, lambda look: own_names(hands, look))[1])
+            _, lines = decode(read_whole(files, place, lambda look: names_aside(files, place)[look.identity])[1])
             return put_back(lines, self.edits)[0] != lines
         return bool(found)
 
@@ -59,7 +60,7 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
         if files.look(place) is None:
             return stays(f"{place} is not there any more; of it: {_told(self.edits)}")
         try:
-            _, data = read_whole(files, place, lambda look: own_names(hands, look))
+            _, data = read_whole(files, place, lambda look: names_aside(files, place)[look.identity])
         except ActionFailed as error:
             return stays(error.what)
         codec, lines = decode(data)
@@ -85,13 +86,6 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
 
     def weight(self) -> int:
         return len(self.edits)
-
-
-def own_names(hands: Hands, look: Look) -> int:
-    """How many names of a thing lie in the case's own set-aside areas, in a spare."""
-    files = hands.workstation.files
-    there = (area for area in hands.areas() if files.look(area) is not None)
-    return sum(found.identity == look.identity for area in there for _, found in files.walk(area))
 
 
 def _told(edits: list[Edit]) -> str:
@@ -167,7 +161,7 @@ def _change(
     hands: Hands, action: int, place: WPath, change: Callable[[list[str]], list[Edit]], kind: type[LinesChanged], **more: Any
 ) -> int:
     files = hands.workstation.files
-    look, data = read_whole(files, place, lambda look: own_names(hands, look))
+    look, data = read_whole(files, place, lambda look: names_aside(files, place)[look.identity])
     codec, lines = decode(data)
     edits = change(lines)
     if not edits:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import shutil
 from collections.abc import Iterator
 from datetime import datetime
@@ -19,6 +20,7 @@ from kleff.texts import now
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 
+DAY = re.compile(r"\d{4}-\d{2}-\d{2}-")  # with which the id of a case begins
 UNFINISHED = ("open", "waiting", "undoing")
 
 
@@ -127,14 +129,19 @@ def _new_folder(cases: Path, stem: str) -> Path:
 
 
 def find_case(name: str, cases: Path) -> Path:
-    """The folder of a case named by its folder or its id.
+    """The folder of a case named by its folder or its id, which may be given without its day where only one is called so.
 
     Raises:
-        NoSuchCase: there is none.
+        NoSuchCase: there is none, or there are several.
     """
     for folder in (Path(name), cases / name):
         if (folder / "case.db").is_file():
             return Path(os.path.realpath(folder))
+    called_so = [f for f in all_cases(cases) if DAY.sub("", f.name, count=1) == name and DAY.match(f.name)]
+    if len(called_so) == 1:
+        return Path(os.path.realpath(called_so[0]))
+    if called_so:
+        raise NoSuchCase("several cases are called so", where=name, remedy=f"give the day too: {', '.join(f.name for f in called_so)}")
     if Path(name).is_dir():
         raise NoSuchCase("not a case: case.db is missing", where=name, remedy="kleff cases  lists the cases")
     raise NoSuchCase(f"there is no such case in {cases}", where=name, remedy="kleff cases  lists the cases; --cases names their folder")
