@@ -47,7 +47,8 @@ def refuse_if_refused(plan: Plan) -> None:
         listed = "\n".join(f"refused: {plain(a.target)}: {plain(a.reason)} (step at line {a.line})" for a in plan.refused)
         unsaved = sorted({a.label for a in plan.refused if a.phase == "backup" and a.label})
         without = f", or go on without:  {' '.join(f'--without-backup {n}' for n in unsaved)} --because TEXT" if unsaved else ""
-        raise Refused(listed, remedy=f"correct the procedure{without}; nothing was changed")
+        remedies = list(dict.fromkeys(a.remedy or f"correct the procedure{without}" for a in plan.refused))
+        raise Refused(listed, remedy=f"{'; '.join(remedies)}; nothing was changed")
 
 
 def refuse_without_evidence(here: Here) -> None:

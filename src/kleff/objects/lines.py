@@ -142,7 +142,7 @@ class LinesKind(Kind):
         ))  # fmt: skip
         verdict, stays = here.guard.check_lines(target), here.guard.stays(target.path)
         if not verdict.ok:
-            action.state, action.reason = verdict.word, verdict.reason
+            action.judged(verdict.word, verdict.reason, verdict.remedy)
         elif stays:
             action.keep(stays)
         elif len(made) > model.at_most:

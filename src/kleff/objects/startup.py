@@ -78,7 +78,7 @@ class StartupKind(Kind):
             action.about, action.shows = [key_id(key, name)], [f"starts: {command}"]
             verdict = here.guard.check_value(key, name)
             if not verdict.ok:
-                action.state, action.reason = verdict.word, verdict.reason
+                action.judged(verdict.word, verdict.reason, verdict.remedy)
             self._judge(step.model, here, action, name, command)
             yield action
         for path, owner, command in self._files(step, here):
@@ -89,7 +89,7 @@ class StartupKind(Kind):
             action.set_details(AutostartFile(file=path.raw.hex(), account=owner.id if owner else ""))
             verdict = here.guard.check(self._target(path, owner))
             if not verdict.ok:
-                action.state, action.reason = verdict.word, verdict.reason
+                action.judged(verdict.word, verdict.reason, verdict.remedy)
             self._judge(step.model, here, action, path.name.removesuffix(".desktop"), command)
             yield action
         if not found:

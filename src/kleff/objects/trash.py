@@ -78,7 +78,7 @@ class TrashKind(Kind):
         for path in paths:
             verdict = here.guard.check(_target(path, account))
             if not verdict.ok:
-                action.state, action.reason = verdict.word, verdict.reason
+                action.judged(verdict.word, verdict.reason, verdict.remedy)
         action.about = [path_id(path) for path in paths]
         action.size = sum(here.workstation.files.measure(thing).size for thing, _, _ in found)
         action.set_details(Thrown(paths=[p.raw.hex() for p in paths], account=account.id))

@@ -12,7 +12,7 @@ from kleff.case.guard import tables
 from kleff.case.guard.keys import KeyGuard
 from kleff.case.guard.rules import PlaceRules
 from kleff.case.guard.verdict import OK, Verdict
-from kleff.errors import LinkOnTheWay
+from kleff.errors import LinkOnTheWay, remedy_for
 from kleff.procedure.globs import could_hold, fold, parts_match
 from kleff.registry.registry import KeyRef
 from kleff.workstation.facets import Workstation
@@ -224,7 +224,7 @@ class Guard:
         try:
             mounts = self._workstation.files.mounts_in(target.path)
         except OSError as error:
-            return Verdict("refused", f"it cannot be looked at: {error.strerror}")
+            return Verdict("refused", f"it cannot be looked at: {error.strerror}", remedy_for(error, "run again"))
         return Verdict("refused", f"it is or holds a mount point: {mounts[0]}") if mounts else OK
 
     def _redirected(self, target: Target) -> Verdict:

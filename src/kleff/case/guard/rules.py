@@ -19,6 +19,7 @@ class PlaceRules:
         self._files = workstation.files
         self._exact: dict[Key, str] = {}
         self._patterns: list[tuple[Key, str]] = []
+        self._asked: dict[Key, str | None] = {}
         for path, rule in (*self._places(table), *self._homes(workstation, table)):
             if any(map(is_glob, path.parts)):
                 self._patterns.append((path.key, rule))
@@ -47,9 +48,11 @@ class PlaceRules:
 
     def of(self, key: Key) -> str | None:
         """The rule of a place itself; None if it is in no table."""
-        found = self._exact.get(key)
-        if found is not None:
-            return found
+        if key not in self._asked:
+            self._asked[key] = self._exact.get(key) or self._by_pattern(key)
+        return self._asked[key]
+
+    def _by_pattern(self, key: Key) -> str | None:
         volume, parts = key
         return next(
             (rule for (v, p), rule in self._patterns if v == volume and len(p) == len(parts) and parts_match(p, parts, False)), None

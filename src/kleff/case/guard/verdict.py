@@ -7,10 +7,11 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Verdict:
-    """`ok`, `kept` or `refused`, and why."""
+    """`ok`, `kept` or `refused`, and why; `remedy` where another procedure would not help."""
 
     word: str
     reason: str = ""
+    remedy: str = ""
 
     @property
     def ok(self) -> bool:

@@ -47,6 +47,7 @@ class Action(msgspec.Struct, kw_only=True):
         details: what its kind needs to do it, a struct of that kind's own.
         stays: what stays within it.
         shows: further lines for the preview.
+        remedy: what to do about a refusal that no other procedure would mend.
         exact, inside: as plans of the first format hold the path it is about, and what stays within it; their details hold keys.
     """
 
@@ -82,6 +83,7 @@ class Action(msgspec.Struct, kw_only=True):
     details: dict[str, Any] = {}
     stays: list[Inside] = []
     shows: list[str] = []
+    remedy: str = ""
     exact: bytes = b""
     inside: list[str] = []
 
@@ -111,6 +113,10 @@ class Action(msgspec.Struct, kw_only=True):
     def exact_path(self, style: PathStyle) -> str:
         """The same in the workstation's own bytes, base64; or ""."""
         return next((text for i in self.about if (text := exact_base64(i, style))), "")
+
+    def judged(self, word: str, reason: str, remedy: str = "") -> None:
+        """What the guard says against it."""
+        self.state, self.reason, self.remedy = word, reason, remedy
 
     def keep(self, reason: str) -> None:
         """It is not done, and why."""

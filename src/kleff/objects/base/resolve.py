@@ -54,6 +54,7 @@ class Resolver:
         self._places = procedure.places
         self._all = workstation.accounts.all()
         self._looked_at = [a for a in self._all if a.name in only] if only else self._all
+        self._last: tuple[WPath | None, int] = (None, 0)
 
     def accounts(self, named: list[str]) -> list[Account]:
         """The accounts a step concerns: the ordinary ones, or those it names."""
@@ -129,9 +130,14 @@ class Resolver:
         literal_names = len(path.parts)
         if len(names) < len(expanded.pattern):
             # Links on the way may have changed the length of the part before the first wildcard.
-            before = WPath(path.style, path.volume, (*(literal(n) for n in names), "-"))
-            literal_names = len(self.workstation.files.resolve(before).path.parts) - 1
+            literal_names = self._depth(WPath(path.style, path.volume, (*(literal(n) for n in names), "-"))) - 1
         return Target(path, literal_names, literal_count(expanded.pattern[-1]) if expanded.pattern else 0, expanded.account, expanded.base)
+
+    def _depth(self, path: WPath) -> int:
+        """How many names a path has once its links are resolved; of the last that was asked, as it was then."""
+        if self._last[0] != path:
+            self._last = path, len(self.workstation.files.resolve(path).path.parts)
+        return self._last[1]
 
     def first_path(self, text: str) -> WPath | None:
         """The first existing path a text without wildcards means, links resolved."""

@@ -109,7 +109,7 @@ class KeyKind(Kind):
             action.undo = BACK
             verdict = self._verdict(step, here, key)
             if not verdict.ok:
-                action.state, action.reason = verdict.word, verdict.reason
+                action.judged(verdict.word, verdict.reason, verdict.remedy)
             elif _only_if_empty(step) and (tree.values or tree.keys):
                 action.state, action.reason, action.later = KEPT, NOT_EMPTY, True
 

@@ -147,7 +147,7 @@ class PathKind(Kind):
             base=packed(target.base) if target.base else "",
         ))  # fmt: skip
         if not verdict.ok:
-            action.state, action.reason = verdict.word, verdict.reason
+            action.judged(verdict.word, verdict.reason, verdict.remedy)
             return
         try:
             if model.only_if_empty and files.names(target.path):

@@ -161,15 +161,18 @@ class MemoryTree:
         return self._resolve(path.volume, path.parts, (), 0)
 
     def _resolve(self, volume: str, parts: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
-        node, done = self.roots[volume], WPath(self.style, volume, ())
+        node, names = self.roots[volume], list[str]()
         for index, part in enumerate(parts):
             name, below = node.below.get(node.key(part), (part, None))
-            if below is None or (index < len(parts) - 1 and not below.is_folder and not stat.S_ISLNK(below.mode)):
-                return Resolved(done.child(*parts[index:]), links, below is not None)
-            if index < len(parts) - 1 and stat.S_ISLNK(below.mode):
-                return self._follow(done.child(name), below, parts[index + 1 :], links, depth)
-            node, done = below, done.child(name)
-        return Resolved(done, links, True)
+            last = index == len(parts) - 1
+            link = below is not None and stat.S_ISLNK(below.mode)
+            if below is None or (not last and not below.is_folder and not link):
+                return Resolved(WPath(self.style, volume, (*names, *parts[index:])), links, below is not None)
+            names.append(name)
+            if link and not last:
+                return self._follow(WPath(self.style, volume, tuple(names)), below, parts[index + 1 :], links, depth)
+            node = below
+        return Resolved(WPath(self.style, volume, tuple(names)), links, True)
 
     def _follow(self, link: WPath, node: Node, rest: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
         if node.uid or not self.only_admin(link.parent):
