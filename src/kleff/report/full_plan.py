@@ -45,7 +45,7 @@ def full_plan(here: Here, plan: Plan, asked: list[Choice] | None = None, wanted:
         page.head(PHASES[phase])
         of_phase = list(in_phase)
         width = min(max(len(a.target) for a in of_phase), 72)
-        for _, of_step in groupby(of_phase, key=lambda a: a.step):
+        for _, of_step in groupby(of_phase, key=lambda a: (a.step, a.label)):
             _step(page, list(of_step), plan, width, here.workstation.style)
     if wanted is None:
         page.head("In all")
@@ -91,7 +91,8 @@ def _before(page: Page, here: Here, plan: Plan, asked: list[Choice]) -> None:
 
 def _step(page: Page, actions: list[Action], plan: Plan, width: int, style: PathStyle) -> None:
     first = actions[0]
-    because = f"   because {first.because}" if first.phase == "rescue" else f"   because of line {first.line}"
+    by_line = first.because == f"the step at line {first.line}"
+    because = f"   because of line {first.line}" if by_line else f"   because {first.because}"
     back = sorted({a.undo for a in actions if a.state == TO_DO and a.undo != NOTHING_TO_UNDO})
     undo = f"; undo: {', '.join(back)}" if back else ""
     page.row((f"  {first.label or first.verb}", "plain"), (f"{because}{undo}", "dim"))

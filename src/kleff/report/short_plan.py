@@ -59,7 +59,7 @@ def _choice(page: Page, choice: Choice) -> None:
 
 def _steps(plan: Plan) -> Iterator[list[Action]]:
     """The actions of each step of which something is here."""
-    for _, found in groupby(plan.actions, key=lambda a: (a.phase, a.step)):
+    for _, found in groupby(plan.actions, key=lambda a: (a.phase, a.step, a.label)):
         actions = [a for a in found if a.state != ABSENT]
         if actions and actions[0].phase in WORDS:
             yield actions

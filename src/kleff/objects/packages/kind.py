@@ -43,6 +43,7 @@ class Agreed(Struct, kw_only=True):
     names: list[str]
 
 
+CAME_ALONG = "came along"
 LATER = "apt-get autoremove --purge"
 NOT_SAID = "nothing says that they go:  --came-along these  takes them too"
 
@@ -95,6 +96,10 @@ class PackageKind(Kind):
         with_them = [p for p in others if allowed(model, p)]
         action = self._planned(step, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
         action.shows += [f"{name} stands for {', '.join(of)}" for name, of in parts.items()]
+        if with_them:
+            action.shows.append(
+                f"goes with {'it' if len(found) == 1 else 'them'}, which it needs: {', '.join(bare(p.name) for p in with_them)}"
+            )
         yield action
         if last_purge(step, here):
             yield from self._along(step, here, verb)
@@ -112,6 +117,7 @@ class PackageKind(Kind):
             return
         action = self._about(step, here, verb, along.packages)
         action.because = "it came along with them, and nothing needs it then"
+        action.label = action.label or CAME_ALONG
         if along.going:
             self._taken_back(action, here, along.packages)
         else:
