@@ -14,6 +14,7 @@ from kleff.objects.packages.kind import PackageKind
 from kleff.objects.paths.kind import PathKind
 from kleff.objects.paths.rescue import RescueKind
 from kleff.objects.processes import PortKind, ProcessKind, WindowKind
+from kleff.objects.python.kind import PythonKind
 from kleff.objects.readiness import CHECKS, CheckKind
 from kleff.objects.services.kind import ServiceKind
 from kleff.objects.services.units import UnitKind
@@ -26,5 +27,6 @@ from kleff.objects.variables import VariableKind
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
-    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), *(CheckKind(name) for name in CHECKS), *accounts.KINDS,
+    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), *accounts.KINDS,
+    *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

@@ -1,0 +1,1 @@
+"""Packages of Python environments."""

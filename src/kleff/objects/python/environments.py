@@ -1,0 +1,178 @@
+"""Python environments on a workstation, and what is installed in them, by the files that installers write (PyPA specifications: Recording
+installed projects, Core metadata, Names; PEP 370, PEP 405).
+"""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from email.parser import HeaderParser
+
+from kleff.errors import LinkOnTheWay
+from kleff.objects.base.here import Here
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
+
+INFO = ".dist-info"
+SITES = re.compile(r"python3(?:\.\d+)?\Z")
+# Folders of environments that hold one tool each, below an account's home.
+TOOLS = ((".local", "share", "pipx", "venvs"), (".local", "pipx", "venvs"), (".local", "share", "uv", "tools"))
+SHARED_TOOLS = (("opt", "pipx", "venvs"),)
+MOST = 1 << 24  # bytes of a record
+
+
+@dataclass(frozen=True)
+class Environment:
+    """A place in which packages are installed.
+
+    Attributes:
+        prefix: the folder that holds `lib` and `bin`; sites: where the packages themselves lie.
+        tool: it was made for one package, whose name this is; "" if it is shared.
+    """
+
+    prefix: WPath
+    sites: tuple[WPath, ...]
+    account: Account | None = None
+    tool: str = ""
+
+
+@dataclass
+class Distribution:
+    """An installed package.
+
+    Attributes:
+        requested: somebody asked for it; else it was brought in for others.
+        needs: the names of what it depends on, normalized.
+        paths: of its recorded files those that are there, below the environment's prefix.
+    """
+
+    name: str
+    version: str
+    info: WPath
+    environment: Environment
+    requested: bool
+    needs: list[str] = field(default_factory=list)
+    paths: list[WPath] = field(default_factory=list)
+
+
+def normalized(name: str) -> str:
+    """A name as it is compared (PyPA specifications, Names and normalization)."""
+    return re.sub(r"[-_.]+", "-", name).lower()
+
+
+def environments(here: Here, accounts: list[str], named: str) -> Iterator[Environment]:
+    """Those that are there: the one that is named; else the machine's own, each account's, and the tools of both."""
+    files, style = here.workstation.files, here.workstation.style
+    if named:
+        for expanded in here.resolver.expand(named, accounts):
+            for prefix in [] if expanded.absent else files.expand(expanded.volume, expanded.pattern):
+                yield Environment(prefix, _sites(files, prefix), expanded.account)
+        return
+    root = WPath(style, "", ())
+    if not accounts:
+        yield Environment(root.child("usr", "local"), _sites(files, root.child("usr", "local")))
+        yield from _tools(files, (root.child(*parts) for parts in SHARED_TOOLS), None)
+    for account in here.resolver.accounts(accounts):
+        own = account.home.child(".local")
+        yield Environment(own, _sites(files, own), account)
+        yield from _tools(files, (account.home.child(*parts) for parts in TOOLS), account)
+
+
+def _sites(files: FileTree, prefix: WPath) -> tuple[WPath, ...]:
+    lib = prefix.child("lib")
+    found = [lib.child(name, site) for name in _names(files, lib) if SITES.match(name) for site in ("site-packages", "dist-packages")]
+    return tuple(path for path in found if files.look(path) is not None)
+
+
+def _tools(files: FileTree, folders: Iterable[WPath], account: Account | None) -> Iterator[Environment]:
+    for folder in folders:
+        for name in _names(files, folder):
+            prefix = folder.child(name)
+            if "pyvenv.cfg" in _names(files, prefix):
+                yield Environment(prefix, _sites(files, prefix), account, normalized(name))
+
+
+def _names(files: FileTree, folder: WPath) -> list[str]:
+    try:
+        return files.names(folder)
+    except (OSError, LinkOnTheWay):
+        return []
+
+
+def installed(files: FileTree, environment: Environment) -> list[Distribution]:
+    """What is installed in an environment; what cannot be read is left out."""
+    found = []
+    for site in environment.sites:
+        for name in _names(files, site):
+            if name.endswith(INFO):
+                one = _distribution(files, environment, site, site.child(name))
+                found += [one] if one is not None else []
+    return found
+
+
+def _distribution(files: FileTree, environment: Environment, site: WPath, info: WPath) -> Distribution | None:
+    headers = HeaderParser().parsestr(_text(files, info.child("METADATA")))
+    name = headers.get("Name", "")
+    if not name:
+        return None
+    needs = [normalized(m[0]) for text in headers.get_all("Requires-Dist", []) if "extra ==" not in text and (m := _NAME.match(text))]
+    there = ((path, files.look(path)) for path in _recorded(files, environment.prefix, site, info))
+    paths = [path for path, look in there if look is not None and not look.is_folder]  # a record names files alone
+    requested = files.look(info.child("REQUESTED")) is not None
+    return Distribution(name, headers.get("Version", ""), info, environment, requested, needs, paths)
+
+
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
+
+
+def _text(files: FileTree, path: WPath) -> str:
+    try:
+        return files.read(path, MOST).decode("utf-8", "surrogateescape")
+    except OSError:
+        return ""
+
+
+def _recorded(files: FileTree, prefix: WPath, site: WPath, info: WPath) -> Iterator[WPath]:
+    """What its record names, as far as it lies below the prefix."""
+    for row in csv.reader(_text(files, info.child("RECORD")).splitlines()):
+        if not row:
+            continue
+        parts: tuple[str, ...] = () if row[0].startswith("/") else site.parts
+        for part in row[0].split("/"):
+            parts = parts[:-1] if part == ".." else parts if part in ("", ".") else (*parts, part)
+        path = WPath(site.style, site.volume, parts)
+        if path.below(prefix):
+            yield path
+
+
+def topmost(files: FileTree, one: Distribution) -> list[WPath]:
+    """What has to go of a package, folders that hold nothing else as a whole; what was compiled of its modules goes too."""
+    keys = {path.key for path in one.paths}
+    modules = {(path.parent.key, path.name.removesuffix(".py")) for path in one.paths if path.name.endswith(".py")}
+
+    def its(path: WPath) -> bool:
+        compiled = path.parent.name == "__pycache__" and (path.parent.parent.key, path.name.split(".")[0]) in modules
+        return path.key in keys or compiled
+
+    result: dict[object, WPath] = {}
+    sites = {site.key for site in one.environment.sites}
+    for path in one.paths:
+        top = path
+        while top.parent.key not in sites and top.parent.below(one.environment.prefix) and _all_its(files, top.parent, its):
+            top = top.parent
+        result[top.key] = top
+    compiled = (
+        path.parent.child("__pycache__", name)
+        for path in one.paths
+        if path.parent.key in sites
+        for name in _names(files, path.parent.child("__pycache__"))
+    )
+    result |= {path.key: path for path in compiled if its(path)}
+    return sorted(result.values(), key=lambda path: path.parts)
+
+
+def _all_its(files: FileTree, folder: WPath, its: Callable[[WPath], bool]) -> bool:
+    return all(look.is_folder or its(path) for path, look in files.walk(folder))

@@ -1,0 +1,231 @@
+"""Packages of Python environments: set aside by their own records, or with the environment that was made for one."""
+
+from collections.abc import Collection, Iterator, Sequence
+from typing import Annotated, Literal
+
+from msgspec import Meta, Struct
+
+from kleff.case.guard.guard import Target
+from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.own import pattern_objection, refuse
+from kleff.objects.python.environments import Distribution, Environment, environments, installed, normalized, topmost
+from kleff.procedure.globs import name_matches
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem
+from kleff.workstation.identity import NameId
+from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
+
+CAME_ALONG = "came along"
+NEVER = ("pip", "setuptools", "wheel")  # without them nothing else can be installed in an environment
+
+
+class _Python(AccountStep, kw_only=True, frozen=True):
+    python: Annotated[Text, Meta(description="name of the package; * and ? are wildcards")]
+    in_environment: Annotated[str, Meta(description="only in this environment: the folder that holds its lib and bin")] = ""
+
+    @property
+    def written_paths(self) -> list[str]:
+        return [self.in_environment] if self.in_environment else []
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if self.in_environment and (wrong := path_problem(self.in_environment, places)):
+            yield ("in_environment",), wrong
+
+
+class PythonEvidence(_Python, kw_only=True, frozen=True):
+    """A Python package that is installed: for the machine, by an account, or as a tool with an environment of its own."""
+
+
+class PythonPurge(_Python, kw_only=True, frozen=True):
+    """Remove a Python package from each environment that has it; an environment that was made for it goes as a whole."""
+
+    allows: Annotated[Texts, Meta(description="packages of the environment that need it and go with it; any other refuses the run")] = []
+    came_along: Annotated[
+        Literal["these", "none"], Meta(description="what was installed for it and nothing else in the environment needs")
+    ] = "none"
+
+
+class PythonVerify(_Python, kw_only=True, frozen=True):
+    """A Python package that must be gone."""
+
+
+class Going(Struct, kw_only=True):
+    """The paths as hex of their raw bytes, and the id of the account whose they are."""
+
+    paths: list[str]
+    account: str
+
+
+class PythonKind(Kind):
+    """`python`."""
+
+    names = ("python",)
+    systems = ("linux",)
+    condition = "A Python package that must, or must not, be installed."
+    models: dict[str, type[Step]] = {"evidence": PythonEvidence, "purge": PythonPurge, "verify": PythonVerify}
+
+    def words(self, phase: str) -> Words:
+        return Words("Uninstalled", ("item", "items"), sized=True, total="aside" if phase == "purge" else "", frees=phase == "purge")
+
+    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+        for one, _ in _found(step, here):
+            account = one.environment.account
+            yield Sighting(
+                kind="python", what=one.name, about=_id(one), version=one.version, where=f"in {one.environment.prefix}",
+                account=account.name if account else "", line=step.line, in_range=here.version_in_range(one.version, one.name),
+                component=True,
+            )  # fmt: skip
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        model = step.model
+        assert isinstance(model, _Python)
+        verb, any_there = "purge" if step.phase == "purge" else "look for", False
+        for one, others in _found(step, here):
+            any_there = True
+            account = one.environment.account
+            action = here.action(
+                step, verb, f"{one.name} {one.version} in {one.environment.prefix}", account=account.name if account else "",
+                about=[_id(one)], version=one.version,
+            )  # fmt: skip
+            if not here.version_in_range(one.version, one.name):
+                action.keep(f"version {one.version} is outside {here.procedure.product.versions}")
+            elif isinstance(model, PythonPurge):
+                yield from self._planned(step, model, here, action, one, others)
+                continue
+            yield action
+        if not any_there:
+            yield here.action(step, verb, f"Python package {model.python}", state=ABSENT, reason="in no environment")
+
+    def _planned(
+        self, step: LoadedStep, model: PythonPurge, here: Here, action: Action, one: Distribution, others: list[Distribution]
+    ) -> Iterator[Action]:
+        action.undo = "moved back from the set-aside area"
+        environment = one.environment
+        if environment.tool == normalized(one.name):
+            action.target = f"{one.name} {one.version}, with its environment"
+            self._going(action, here, environment, [environment.prefix, *_links(here, environment)])
+            yield action
+            return
+        needing = _needing([one], others)
+        with_it = [o for o in needing if any(name_matches(a, o.name, True) for a in model.allows)]
+        refuse(action, pattern_objection(model.python))
+        if normalized(one.name) in NEVER:
+            refuse(action, f"{one.name} is what installs the others")
+        if len(needing) > len(with_it) and action.state != REFUSED:
+            listed = ", ".join(o.name for o in needing if o not in with_it)
+            refuse(action, f"{listed} need{'' if ',' in listed else 's'} it and would go too; let them go:  allows = [...]")
+        if action.state == REFUSED:
+            yield action
+            return
+        action.shows += [f"would not work any more, and goes too: {', '.join(o.name for o in with_it)}"] if with_it else []
+        self._going(action, here, environment, [p for o in (one, *with_it) for p in topmost(here.workstation.files, o)])
+        yield action
+        yield from self._along(step, model, here, action, [one, *with_it], others)
+
+    def _along(
+        self, step: LoadedStep, model: PythonPurge, here: Here, action: Action, going: list[Distribution], others: list[Distribution]
+    ) -> Iterator[Action]:
+        along = _came_along(going, others)
+        if not along:
+            return
+        names = ", ".join(f"{o.name} {o.version}" for o in along)
+        more = here.action(step, "purge", names, account=action.account, about=[_id(o) for o in along])
+        more.label, more.because = more.label or CAME_ALONG, "it came along with it, and nothing needs it then"
+        more.undo = action.undo
+        self._going(more, here, going[0].environment, [p for o in along for p in topmost(here.workstation.files, o)])
+        if model.came_along == "none":
+            more.keep('nothing says that they go:  came_along = "these"')
+        yield more
+
+    def _going(self, action: Action, here: Here, environment: Environment, paths: list[WPath]) -> None:
+        """What is set aside, each path guarded."""
+        for path in paths:
+            verdict = here.guard.check(_target(path, environment.account))
+            if not verdict.ok:
+                action.judged(verdict.word, f"{path}: {verdict.reason}", verdict.remedy)
+                return
+            measure = here.workstation.files.measure(path)
+            action.items, action.size = action.items + measure.items, action.size + measure.size
+        account = environment.account
+        action.set_details(Going(paths=[p.raw.hex() for p in paths], account=account.id if account else ""))
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.effects.moved import set_aside
+
+        files, told = work.here.workstation.files, action.details_as(Going)
+        account = work.here.resolver.account(told.account)
+        paths = [p for raw in told.paths if files.look(p := files.from_raw(bytes.fromhex(raw))) is not None]
+        if not paths:
+            return Outcome(note="already gone")
+        work.progress.start("setting aside", items=action.items, size=action.size)
+        set_aside(work.hands, [(action.number, _target(path, account)) for path in paths], lambda number, move: None)
+        return Outcome(items=action.items, size=action.size)
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        if isinstance(step.model, PythonPurge) and (why := pattern_objection(step.model.python)):
+            yield f"python {step.model.python}: {why}; name the product's own package"
+
+
+def _found(step: LoadedStep, here: Here) -> Iterator[tuple[Distribution, list[Distribution]]]:
+    """What a step means, each with all that is in the same environment."""
+    model = step.model
+    assert isinstance(model, _Python)
+    for environment in environments(here, model.accounts, model.in_environment):
+        everything = installed(here.workstation.files, environment)
+        for one in everything:
+            main = not environment.tool or environment.tool == normalized(one.name)
+            if main and name_matches(normalized(model.python), normalized(one.name), True):
+                yield one, everything
+
+
+def _needing(going: Sequence[Distribution], others: list[Distribution]) -> list[Distribution]:
+    """What needs one of them, in chains."""
+    names = {normalized(o.name) for o in going}
+    result: list[Distribution] = []
+    while more := [o for o in others if normalized(o.name) not in names and names & set(o.needs)]:
+        result += more
+        names |= {normalized(o.name) for o in more}
+    return result
+
+
+def _came_along(going: Sequence[Distribution], others: list[Distribution]) -> list[Distribution]:
+    """What was brought in for them and nothing that stays needs, in all rounds."""
+    gone = {normalized(o.name) for o in going}
+    wanted = {need for o in going for need in o.needs}
+    result: list[Distribution] = []
+    while True:
+        staying = [o for o in others if normalized(o.name) not in gone]
+        needed = {need for o in staying for need in o.needs}
+        more = [
+            o for o in staying
+            if normalized(o.name) in wanted - needed and not o.requested and normalized(o.name) not in NEVER
+        ]  # fmt: skip
+        if not more:
+            return result
+        result += more
+        gone |= {normalized(o.name) for o in more}
+        wanted |= {need for o in more for need in o.needs}
+
+
+def _links(here: Here, environment: Environment) -> Iterator[WPath]:
+    """The links by which a tool's programs are found."""
+    files, style = here.workstation.files, here.workstation.style
+    account = environment.account
+    folder = account.home.child(".local", "bin") if account else WPath(style, "", ("usr", "local", "bin"))
+    for name in files.names(folder):
+        look = files.look(folder.child(name))
+        if look is not None and look.is_link:
+            leads = files.path(files.read_link(folder.child(name)))
+            if leads is not None and environment.prefix.holds(leads):
+                yield folder.child(name)
+
+
+def _target(path: WPath, account: Account | None) -> Target:
+    return Target(path, len(path.parts), len(path.name), account, account.home if account else None)
+
+
+def _id(one: Distribution) -> NameId:
+    return NameId("python", one.name, str(one.environment.prefix))

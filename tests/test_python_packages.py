@@ -1,0 +1,135 @@
+"""Packages of Python environments, installed by a real installer: removed by their own records, and there again after undo."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+
+import pytest
+
+from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
+
+PYTHON = next((p for p in (Path(sys.base_prefix) / "bin/python3", Path("/usr/bin/python3")) if p.exists()), Path(sys.executable))
+pip = subprocess.run([PYTHON, "-m", "pip", "--version"], capture_output=True).returncode == 0
+pytestmark = [
+    pytest.mark.skipif(not IS_ROOT, reason="needs root: homes of accounts"),
+    pytest.mark.skipif(not pip, reason="needs pip for the machine's own Python"),
+]
+# name: what it needs
+PROJECTS = {
+    "hoe-labels": ["hoe_core", "beds>=1"],
+    "hoe_core": ["Soil.Data"],
+    "soil-data": [],
+    "beds": [],
+    "rake": ["beds"],
+    "hoe-plugin": ["hoe-labels"],
+}
+
+
+def wheels(folder: Path) -> Path:
+    """Made-up packages, each with a module, a package, data, and a program (PyPA specifications, Binary distribution format)."""
+    folder.mkdir()
+    for name, needs in PROJECTS.items():
+        plain = name.replace("-", "_")
+        info = f"{plain}-1.2.dist-info"
+        files = {
+            f"{plain}/__init__.py": "def main():\n    print('beds')\n", f"{plain}/data/soil.csv": "ph\n7\n", f"{plain}_extra.py": "x = 1\n",
+            f"{info}/METADATA": f"Metadata-Version: 2.1\nName: {name}\nVersion: 1.2\n" + "".join(f"Requires-Dist: {n}\n" for n in needs),
+            f"{info}/WHEEL": "Wheel-Version: 1.0\nGenerator: made up\nRoot-Is-Purelib: true\nTag: py3-none-any\n",
+            f"{info}/entry_points.txt": f"[console_scripts]\n{name}-run = {plain}:main\n",
+        }  # fmt: skip
+        record = "".join(f"{path},,\n" for path in (*files, f"{info}/RECORD"))
+        with zipfile.ZipFile(folder / f"{plain}-1.2-py3-none-any.whl", "w") as made:
+            for path, text in {**files, f"{info}/RECORD": record}.items():
+                made.writestr(path, text)
+    return folder
+
+
+def install(base: Path, links: Path, *names: str) -> None:
+    words = [PYTHON, "-m", "pip", "install", "-q", "--user", "--no-index", "--no-warn-script-location", "--break-system-packages"]
+    environment = {**os.environ, "PYTHONUSERBASE": str(base), "PIP_ROOT_USER_ACTION": "ignore"}
+    subprocess.run([*words, "--find-links", links, *names], check=True, env=environment, capture_output=True)
+
+
+def listed(base: Path) -> set[str]:
+    words = [PYTHON, "-m", "pip", "list", "--user", "--format", "json"]
+    done = subprocess.run(words, capture_output=True, env={**os.environ, "PYTHONUSERBASE": str(base)}, check=True)
+    return {one["name"] for one in json.loads(done.stdout)}
+
+
+@pytest.fixture
+def top(tmp_path: Path) -> Path:
+    """Mira has the package with what it needs, and another that needs part of it; Tomas has it as a tool with an environment of its own."""
+    top, links = linux_tree(tmp_path / "tree"), wheels(tmp_path / "wheels")
+    install(top / "home/mira/.local", links, "hoe-labels", "rake")
+    venv = top / "home/tomas/.local/share/pipx/venvs/hoe-labels"
+    subprocess.run([PYTHON, "-m", "venv", "--without-pip", venv], check=True)
+    write(venv / "lib/python3.11/site-packages/hoe_labels-1.2.dist-info/METADATA", "Name: hoe-labels\nVersion: 1.2\n")
+    write(venv / "bin/hoe-labels-run", "#!/bin/sh\n", 0o755)
+    bin_folder = top / "home/tomas/.local/bin"
+    bin_folder.mkdir(parents=True)
+    (bin_folder / "hoe-labels-run").symlink_to("/home/tomas/.local/share/pipx/venvs/hoe-labels/bin/hoe-labels-run")
+    (bin_folder / "other").symlink_to("/home/tomas/other")
+    for account, uid in (("mira", 1001), ("tomas", 1002)):
+        for path in [top / "home" / account, *(top / "home" / account).rglob("*")]:
+            os.chown(path, uid, uid, follow_symlinks=False)
+    return top
+
+
+def test_removed_by_its_record_and_back(kleff: Kleff, top: Path, tmp_path: Path) -> None:
+    body = (
+        "[[evidence]]\npython = 'Hoe_Labels'\n[[purge]]\npython = 'hoe-labels'\ncame_along = 'these'\n[[verify]]\npython = 'hoe-labels'\n"
+    )
+    file, base, before = procedure(tmp_path / "p.toml", body), top / "home/mira/.local", tree(top)
+    assert listed(base) == {"hoe-labels", "hoe_core", "soil-data", "beds", "rake"}
+    survey = kleff("survey", file, "--on", f"root:{top}").out
+    assert "hoe-labels (1.2)" in survey
+    assert "mira" in survey
+    shown = kleff("preview", file, "--on", f"root:{top}").out
+    assert "hoe_core 1.2, soil-data 1.2" in shown
+    assert "hoe-labels 1.2, with its environment" in shown
+    assert "is gone" in kleff("run", file, "--on", f"root:{top}", "--yes").out
+    assert listed(base) == {"beds", "rake"}
+    assert not [p for p in base.rglob("*") if "hoe" in p.name or "soil_data" in p.name]
+    assert (base / "bin/rake-run").exists()
+    assert sorted(p.name for p in (top / "home/tomas/.local/bin").iterdir()) == ["other"]
+    assert not (top / "home/tomas/.local/share/pipx/venvs/hoe-labels").exists()
+    kleff("undo", next(kleff.cases.iterdir()).name, "--yes")
+    assert [d for d in differences(before, tree(top)) if "kleff" not in d] == []
+    assert listed(base) == {"hoe-labels", "hoe_core", "soil-data", "beds", "rake"}
+
+
+def test_what_needs_it_and_what_stays(kleff: Kleff, top: Path, tmp_path: Path) -> None:
+    """Refused with what needs it; allowed, it goes too; what came along is told, and stays where nobody says that it goes."""
+    install(top / "home/mira/.local", tmp_path / "wheels", "hoe-plugin")
+    base, body = top / "home/mira/.local", "[[purge]]\npython = 'hoe-labels'\naccounts = ['mira']\n"
+    file = procedure(tmp_path / "p.toml", body)
+    assert "hoe-plugin needs it and would go too" in kleff("run", file, "--on", f"root:{top}", "--yes", code=3).err
+    file = procedure(tmp_path / "p.toml", body + "allows = ['hoe-plugin']\n")
+    assert 'came_along = "these"' in kleff("preview", file, "--on", f"root:{top}").out
+    kleff("run", file, "--on", f"root:{top}", "--yes")
+    assert listed(base) == {"beds", "rake", "hoe_core", "soil-data"}
+    assert (top / "home/tomas/.local/share/pipx/venvs/hoe-labels").exists()
+    wide = procedure(tmp_path / "w.toml", "[[purge]]\npython = '*'\n")
+    assert "at least 4 letters" in kleff("check", wide, code=2).out
+
+
+def test_a_record_that_leads_elsewhere(kleff: Kleff, top: Path, tmp_path: Path) -> None:
+    """A record is no order: what lies outside its environment, or is another's, is not touched."""
+    base = top / "home/mira/.local"
+    (record,) = base.glob("lib/python3*/site-packages/hoe_labels-1.2.dist-info/RECORD")
+    notes = write(top / "home/mira/Documents/notes.txt", "mira's own")
+    record.write_text(
+        record.read_text() + "../../../../Documents/notes.txt,,\n/home/mira/Documents/notes.txt,,\n../../../..,,\n/etc/passwd,,\n"
+    )
+    file = procedure(tmp_path / "p.toml", "[[purge]]\npython = 'hoe-labels'\naccounts = ['mira']\n")
+    kleff("run", file, "--on", f"root:{top}", "--yes")
+    assert "hoe-labels" not in listed(base)
+    assert notes.read_text() == "mira's own"
+    assert listed(base) >= {"beds", "rake"}
+    assert (base / "bin/rake-run").exists()
+    assert (top / "etc/passwd").exists()
