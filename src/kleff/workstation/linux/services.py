@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import subprocess
@@ -106,6 +107,22 @@ class SystemdServices:
         done = _run("systemctl", "stop", "--job-mode=replace-irreversibly", "--", name)
         if done.returncode != 0:
             raise ActionFailed(f"the service {name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume")
+        runs_on = self._left_of(name)
+        if runs_on:
+            raise ActionFailed(f"the service {name} does not stop: {runs_on} runs on", remedy="end that by hand, then resume")
+
+    def _left_of(self, name: str) -> str:
+        """What runs on of a stopped service whose processes should all have ended (systemd.kill(5), KillMode=); "" if nothing does."""
+        shown = _run("systemctl", "show", "--property=KillMode,Id", "--", name).stdout
+        found = dict(line.split("=", 1) for line in shown.splitlines() if "=" in line)
+        if found.get("KillMode") not in ("control-group", "mixed"):
+            return ""
+        ending = f"/{found.get('Id', _unit(name))}"
+        for group in Path("/proc").glob("[0-9]*/cgroup"):
+            with contextlib.suppress(OSError):
+                if any(line.endswith(ending) for line in group.read_text("utf-8", "replace").splitlines()):
+                    return f"{(group.parent / 'comm').read_text('utf-8', 'replace').strip()}, number {group.parent.name},"
+        return ""
 
     def dependents(self, name: str) -> list[str]:
         order: list[str] = []
