@@ -86,6 +86,28 @@ def installed(top: Path) -> set[str]:
     return {name for name, state in states(top, "").items() if state.startswith("ii")}
 
 
+def test_a_source_with_its_key(folder: Path) -> None:
+    """The key that another source names too stays; what is left of the source's packages is told."""
+    bench = shed(folder)
+    text = "deb [arch=amd64 signed-by=/usr/share/keyrings/{key}.gpg] https://hoe.example/deb stable main\n"
+    bench.on.files.add("/etc/apt/sources.list.d/hoe.list", text.format(key="hoe-keys") + text.format(key="shared-keys"))
+    bench.on.files.add("/etc/apt/sources.list.d/rake.sources", "Types: deb\nSigned-By: /usr/share/keyrings/shared-keys.gpg\n")
+    for key in ("hoe-keys", "shared-keys"):
+        bench.on.files.add(f"/usr/share/keyrings/{key}.gpg", key)
+    before = bench.files
+    body = "[[purge]]\npackage = 'hoe-client'\nallows = ['hoe-*']\n[[delete]]\nsource = 'hoe.list'\n"
+    (action,) = bench.plan(body, phase="delete")
+    assert any("packages of it stay, and are not renewed any more: hoe-server 1.0" in line for line in action.shows)
+    job, ended = bench.run(body)
+    assert ended.clean
+    assert bench.names("/etc/apt/sources.list.d") == ["rake.sources"]
+    assert bench.names("/usr/share/keyrings") == ["shared-keys.gpg"]
+    assert job.undo().stays == []
+    assert {k: v for k, v in bench.files.items() if "apt" in k or "keyrings" in k} == {
+        k: v for k, v in before.items() if "apt" in k or "keyrings" in k
+    }
+
+
 @pytest.mark.skipif(not IS_ROOT or bool(missing), reason=f"needs root and {', '.join(missing) or 'dpkg'}")
 def test_really(kleff: Kleff, tmp_path: Path) -> None:
     """Real dpkg in a tree: a package without content, one of which only the configuration is left, one by the path it owns."""

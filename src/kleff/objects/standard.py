@@ -11,6 +11,7 @@ from kleff.objects.keys.kind import KeyKind, ValueKind
 from kleff.objects.lines import LinesKind
 from kleff.objects.manual import ManualKind
 from kleff.objects.packages.kind import PackageKind
+from kleff.objects.packages.sources import SourceKind
 from kleff.objects.paths.kind import PathKind
 from kleff.objects.paths.rescue import RescueKind
 from kleff.objects.processes import PortKind, ProcessKind, WindowKind
@@ -27,6 +28,6 @@ from kleff.objects.variables import VariableKind
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
-    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), *accounts.KINDS,
+    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), *accounts.KINDS,
     *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip
