@@ -178,6 +178,7 @@ def test_removed_with_a_real_restart(bench: Booted) -> None:
     finally:
         child.kill()
     assert "nothing is left" in bench.kleff("verify", case).stdout
+    assert "\n  restarted " in bench.kleff("report", case).stdout
     assert bench.do("systemctl", "is-active", "brindlewort-bridge").stdout.strip() == "inactive"
     assert bench.do("dpkg", "--audit", code=0).stdout == ""
     assert bench.do("dpkg-query", "-W", "-f", "${Package}", "brindlewort-stocktake", code=0).stdout == "brindlewort-stocktake"

@@ -162,6 +162,6 @@ def facts(case: Case) -> dict[str, str]:
         "Product": info.product, "Workstation": f"{info.host} ({info.workstation})", "Ticket": info.ticket,
         "Technician": info.technician, "Procedure": case.text("procedure_name"), "Answers": answers_line(case),
         "Only for": ", ".join(accounts_of(case)),
-        "Begun": info.made, "Ended": info.ended, "Case folder": info.folder,
+        "Begun": info.made, "Restarted": case.text("restarted_at"), "Ended": info.ended, "Case folder": info.folder,
     }  # fmt: skip
     return {name: value for name, value in told.items() if value}

@@ -43,6 +43,7 @@ from kleff.objects.base.kind import Does, Joins, able, kind_of
 from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.progress import Progress
+from kleff.texts import now
 from kleff.workstation.things import line_of
 
 PASSES = 3
@@ -117,7 +118,7 @@ class Runner:
                     remedy=f"restart it, then  kleff resume {self.case.folder}",
                 )
             self.case.journal.tell("the workstation was restarted")
-            self.case.journal.set(restarted="yes")
+            self.case.journal.set(restarted="yes", restarted_at=now())
         return self.run()
 
     def _pending(self, row: Row) -> bool:
