@@ -26,6 +26,8 @@ PACKAGES = {
     "brindlewort-themes": ("1.1-1", "brindlewort-bridge", False, 90, "themes for the print bridge"),
     "rakeworks-count": ("2.1-1", "brindlewort-fonts", False, 300, "stocktake, needs the fonts too"),
     "liboldbeds0": ("0.3-4", "", True, 1100, "library of a product that was removed last year"),
+    "liboldrows2": ("2.0-1", "liboldbeds0", True, 410, "rows of beds, for the same product"),
+    "rakeworks-icons": ("1.0-3", "", True, 8300, "pictures for stocktake"),
 }
 PROCEDURE = """format = 1
 [product]
@@ -61,6 +63,11 @@ Start-Date: 2026-03-02  09:14:11
 Commandline: apt-get install brindlewort-suite
 Install: libbrindle1:all (1.4-2, automatic), libsoilprobe0:all (0.9-1, automatic), brindlewort-fonts:all (3.0-1, automatic), brindlewort-suite:all (4.2.0-1), liboldbeds0:all (0.3-4, automatic)
 End-Date: 2026-03-02  09:14:20
+
+Start-Date: 2026-05-18  16:40:02
+Commandline: apt-get install rakeworks-count
+Install: rakeworks-count:all (2.1-1), rakeworks-icons:all (1.0-3, automatic), liboldrows2:all (2.0-1, automatic)
+End-Date: 2026-05-18  16:40:09
 """  # noqa: E501
 
 

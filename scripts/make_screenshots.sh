@@ -10,6 +10,7 @@ Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
 screen=$!
 trap 'kill $screen 2>/dev/null; rm -rf "$work"' EXIT
 sleep 1
+tests=$(realpath "$(dirname "$0")/../tests")
 cd "$work"
 
 # shot NAME SECONDS COMMAND [LINES]: types the command, waits, takes the picture of the last screen (or the first LINES of output).
@@ -34,6 +35,7 @@ shot() {
 }
 
 kleff lab make potting >/dev/null
+cp -a potting fresh
 cp "$(python3 - "$kleff" <<'P'
 import subprocess, sys, pathlib
 python = pathlib.Path(sys.argv[1]).parent / "python"
@@ -69,4 +71,15 @@ shot cases 3 "kleff cases --cases cases"
 kleff resume "$other" >/dev/null 2>&1
 kleff discard "$other" --yes >/dev/null 2>&1
 shot discard 3 "kleff discard $other --bag"
+sed '0,/vendor = "Brindlewort"/s//vendor = "Brindlewort"\nrestart = "always"/' tag-studio.toml >restart.toml
+cp -a "$work/fresh" restarting.lab
+kleff run restart.toml --on lab:restarting.lab --yes --quiet --cases restarts --ticket 4713 >/dev/null 2>&1 || true
+kleff lab restart restarting.lab >/dev/null
+kleff resume restarts/* --quiet >/dev/null 2>&1
+shot report-restart 3 "kleff report restarts/*" 42
+if [ "$(id -u)" = 0 ]; then   # the print bridge on a Linux tree, by real dpkg
+  "$(dirname "$kleff")/python" "$tests/../scripts/linux_bench.py" "$work"
+  shot unneeded 3 "kleff unneeded --on root:potting-03"
+  shot preview-linux 4 "kleff preview bridge.toml --full --on root:potting-03" 42
+fi
 ls -la "$shots"

@@ -116,8 +116,8 @@ def _action(page: Page, action: Action, width: int, who: int, style: PathStyle) 
         (f"  {beside}" if beside else "", "dim" if action.state == "absent" else tone),
     )
     if action.reason and not beside:
-        page.add(f"                  {action.reason}", tone)
+        page.add(f"                   {action.reason}", tone)
     for inside in action.stays:
         page.add(f"                  stays: {shown(inside.what, style)}: {inside.reason}", "warn")
     for line in action.shows:
-        page.add(f"                  {line}", "dim")
+        page.add(f"                   {line}", "dim")

@@ -41,7 +41,8 @@ def unneeded_page(workstation: Workstation, found: Sequence[UnneededPackage], ev
     page.add()
     page.add(f"  {plural(len(found), 'package')}, {size(sum(p.size for p in found))}")
     page.add("  brought in for others, and nothing needs them; their configuration goes too", "dim")
-    page.add("  remove:  kleff unneeded --remove 1,3-5,NAME", "dim")
+    on = "" if workstation.spec == "this" else f" --on {workstation.spec}"
+    page.add(f"  remove:  kleff unneeded{on} --remove {'1' if len(found) == 1 else '1,3-5,NAME'}", "dim")
     return page
 
 

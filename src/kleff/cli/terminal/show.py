@@ -36,7 +36,8 @@ COMMAND = re.compile(rf"(?<![\w./-])kleff(?= (?:{VERBS})\b)")
 
 def as_called(text: str) -> str:
     """A text with its commands as this program was called: where it is not on the path, by its path."""
-    called = sys.argv[0] if os.sep in sys.argv[0] and not sys.argv[0].endswith(".py") else "kleff"
+    given = sys.argv[0] if os.sep in sys.argv[0] and not sys.argv[0].endswith(".py") else "kleff"
+    called = "kleff" if shutil.which("kleff") == given else given
     return COMMAND.sub(lambda match: shlex.quote(called), text)
 
 

@@ -97,9 +97,7 @@ class PackageKind(Kind):
         action = self._planned(step, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
         action.shows += [f"{name} stands for {', '.join(of)}" for name, of in parts.items()]
         if with_them:
-            action.shows.append(
-                f"goes with {'it' if len(found) == 1 else 'them'}, which it needs: {', '.join(bare(p.name) for p in with_them)}"
-            )
+            action.shows.append(f"would not work any more, and goes too: {', '.join(bare(p.name) for p in with_them)}")
         yield action
         if last_purge(step, here):
             yield from self._along(step, here, verb)
