@@ -244,3 +244,22 @@ def test_what_is_remembered_of_units_comes_back_after_every_kill(folder: Path) -
         if writes < write_at:
             break
     assert writes > 5
+
+
+def test_a_script_that_names_a_place_of_many_makes_nothing_stay(folder: Path) -> None:
+    """`/var/log/$NAME` names /var/log, which another package owns: what the product has there goes, what others have stays."""
+    bench = Bench(folder, "linux")
+    bench.on.packages.add("base-files", "12", ["/etc/issue"], folders=["/var/log", "/etc/systemd/system/multi-user.target.wants"])
+    script = "rm -f /var/log/$NAME.log /etc/systemd/system/multi-user.target.wants/$NAME.service\n"
+    bench.on.packages.add("hoed", "1.0", ["/usr/bin/hoed"], scripts={"postrm": script, "prerm": script})
+    own = ("/var/log/hoed.log", "/etc/systemd/system/multi-user.target.wants/hoed.service")
+    for text in (*own, "/var/log/others.log"):
+        bench.on.files.add(text, "x")
+    before = bench.files
+    job, ended = bench.run("[[purge]]\npackage = 'hoed'\n" + delete("/var/log/hoed.log") + "[[delete]]\nunits_of = 'hoed'\n")
+    assert ended.clean
+    assert not ended.verification.of("kept")
+    assert bench.names("/var/log") == ["others.log"]
+    assert bench.names("/etc/systemd/system/multi-user.target.wants") == []
+    assert job.undo().stays == []
+    assert bench.files == before

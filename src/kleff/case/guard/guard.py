@@ -164,6 +164,10 @@ class Guard:
                 return verdict
         return OK
 
+    def is_shared(self, path: WPath) -> bool:
+        """Whether a folder is one of the system's own places, in which things of many lie."""
+        return self._rules.of(path.key) is not None
+
     def _homes(self, target: Target) -> Verdict:
         for account in self._accounts:
             if account.ordinary and target.path.holds(account.home):

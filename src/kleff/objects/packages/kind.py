@@ -278,7 +278,7 @@ class PackageKind(Kind):
             reason = f"it belongs to the package {', '.join(staying)}, which stays"
             look = here.workstation.files.look(path)
             alone = len(staying) == len(set(owners)) and not any(s.holds(path) for s in claimed.shared)
-            if look is not None and look.is_folder and alone:
+            if look is not None and look.is_folder and alone and not here.guard.is_shared(path):
                 kept.places.append((path, f"{reason}, with what lies in it"))
                 kept.owned.add(path.key)
             else:
