@@ -115,6 +115,7 @@ def _json_type(entry: dict[str, Any]) -> str:
 
 RULES = {
     "never": "never, nor anything below but what is allowed in another table", "named": "what lies directly in it by its whole name alone",
+    "mixed": "what lies directly in it by its whole name; single files also by a wildcard with at least four letters besides",
     "files": "single files directly in it, by at least four letters", "values": "single values in it",
 }  # fmt: skip
 

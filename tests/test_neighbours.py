@@ -263,3 +263,18 @@ def test_a_script_that_names_a_place_of_many_makes_nothing_stay(folder: Path) ->
     assert bench.names("/etc/systemd/system/multi-user.target.wants") == []
     assert job.undo().stays == []
     assert bench.files == before
+
+
+def test_rotated_logs_go_by_a_wildcard(folder: Path) -> None:
+    """Single files by at least four letters, folders by their whole name; never a folder by a wildcard, nor everybody's logs."""
+    bench = Bench(folder, "linux")
+    for text in ("hoed.log", "hoed.log.1", "hoed.log.2.gz", "hoed-neighbour/x", "hoed/access", "syslog.1"):
+        bench.on.files.add(f"/var/log/{text}", "x")
+    bench.on.files.add("/opt/hoed/x", "x")
+    _, ended = bench.run(delete("/opt/hoed", "/var/log/hoed.log*", "/var/log/hoed"))
+    assert ended.clean
+    assert bench.names("/var/log") == ["hoed-neighbour", "hoed-neighbour/x", "syslog.1"]
+    for wide in ("/var/log/hoed*", "/var/log/*.1", "/var/log/*", "/tmp/a*"):
+        bench.on.files.add("/tmp/abc", "x")
+        (action,) = bench.plan(delete(wide), phase="delete")[:1]
+        assert action.state == "refused", wide

@@ -189,17 +189,17 @@ class Guard:
             return Verdict("refused", f"it lies in {above}, which is the system's own")
         if rule == tables.NAMED and target.literal_names <= depth:
             return Verdict("refused", f"what lies directly in {above} must be named in full, without a wildcard")
-        if rule == tables.FILES:
-            return self._single_file(target, above, depth)
+        if rule == tables.FILES or (rule == tables.MIXED and target.literal_names <= depth):
+            return self._single_file(target, above, depth, "" if rule == tables.FILES else " with a wildcard")
         return OK
 
     def _there(self, volume: str, parts: tuple[str, ...]) -> bool:
         return self._workstation.files.look(WPath(self._workstation.style, volume, parts)) is not None
 
-    def _single_file(self, target: Target, above: WPath, depth: int) -> Verdict:
+    def _single_file(self, target: Target, above: WPath, depth: int, how: str) -> Verdict:
         look = self._workstation.files.look(target.path)
         if len(target.path.parts) != depth + 1 or (look is not None and look.is_folder):
-            return Verdict("refused", f"in {above} only single files may be named, no folders")
+            return Verdict("refused", f"in {above} only single files may be named{how}, no folders")
         if target.literal < tables.LETTERS:
             return Verdict("refused", f"a file in {above} must be named by at least four letters besides wildcards")
         return OK

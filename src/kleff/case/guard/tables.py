@@ -15,7 +15,8 @@ from kleff.workstation.windows.profiles import OWN_FOLDERS
 
 # None of these is touched itself. NEVER: nor what lies in it, unless a deeper place allows it. NAMED: what lies directly in it by its whole
 # literal name, which is then free below. FILES: only single files directly in it. VALUES: of a key, only single values in it.
-NEVER, NAMED, FILES, VALUES, FREE = "never", "named", "files", "values", "free"
+# MIXED: as NAMED, and single files directly in it with a wildcard as in FILES.
+NEVER, NAMED, FILES, MIXED, VALUES, FREE = "never", "named", "files", "mixed", "values", "free"
 LETTERS = 4  # letters or digits of a name that are no wildcards, where a wildcard is used beside others' things
 
 _OF_ACCOUNTS = {"linux": tuple(USER_DIRS), "windows": OWN_FOLDERS}
