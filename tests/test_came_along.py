@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+from dataclasses import replace
 from pathlib import Path
 
 import pexpect
@@ -76,6 +77,25 @@ def test_where_nobody_says_they_stay_and_are_told(folder: Path) -> None:
     _, ended = bench.run(PURGE + "allows = ['hoe-plugin*']\n")
     assert before - names(bench) == {"hoe", "hoe-plugin", "hoe-plugin-extra"}
     assert ended.clean
+
+
+def test_what_stays_keeps_what_it_needs(folder: Path) -> None:
+    """A package of the system's own that came along stays, and so does its library; it goes if it was installed in the same act."""
+    bench = shed(folder)
+    packages = bench.on.packages
+    for name in ("ip-tools", "libelf", "libmnl"):
+        packages.add(name, "1.0", [f"/usr/lib/{name}"])
+    packages.known["ip-tools"] = (replace(packages.known["ip-tools"][0], priority="important"), ["/usr/lib/ip-tools"])
+    packages.needs |= {"ip-tools": ["libelf"], "libelf": ["libmnl"], "hoe": [*packages.needs["hoe"], "ip-tools", "libmnl"]}
+    packages.automatic |= {"ip-tools", "libelf", "libmnl"}
+    before = names(bench)
+    job, ended = bench.run(PURGE + "allows = ['hoe-plugin*']\ncame_along = 'these'\n")
+    assert ended.clean
+    assert before - names(bench) == {"hoe", "hoe-plugin", "hoe-plugin-extra", "libhoe1", "libbeds2"}
+    job.undo()
+    packages.installed_with = {"ip-tools": ["hoe"]}
+    bench.run(PURGE + "allows = ['hoe-plugin*']\ncame_along = 'these'\n")
+    assert before - names(bench) == {"hoe", "hoe-plugin", "hoe-plugin-extra", "libhoe1", "libbeds2", "ip-tools", "libelf", "libmnl"}
 
 
 def test_killed_at_every_write(folder: Path) -> None:

@@ -10,7 +10,8 @@ from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.workstation.things import Package
 
-SYSTEM_S_OWN = ("required", "important")  # Debian policy 2.5: without them the system does not work as one expects
+REQUIRED = "required"
+SYSTEM_S_OWN = (REQUIRED, "important")  # Debian policy 2.5: without them the system does not work as one expects
 
 
 @dataclass(frozen=True)
@@ -132,7 +133,25 @@ def came_along(here: Here) -> Along:
     if before is None or after is None:
         return Along(wanted)
     left = set(after) - gone - (set() if wanted == "all" else set(before))
-    return Along(wanted, [p for p in packages.all() if bare(p.name) in left and _may_go(p, here)])
+    brought = {name for name, how in packages.history().items() if gone & set(how.with_)}
+    found = [p for p in packages.all() if bare(p.name) in left and _may_go(p, here, bare(p.name) in brought)]
+    return Along(wanted, _without_the_needed(found, gone, here))
+
+
+def _without_the_needed(found: list[Package], gone: set[str], here: Here) -> list[Package]:
+    """Of packages that could go those that nothing needs which stays: what is the system's own keeps what it needs."""
+    packages = here.workstation.packages
+    assert packages is not None
+    while found:
+        going = packages.would_go([*gone, *(bare(p.name) for p in found)])
+        staying = set(going or ()) - gone - {bare(p.name) for p in found}
+        if not staying:
+            break
+        kept = [p for p in found if not staying & set(packages.would_go([*gone, bare(p.name)]) or ())]
+        if len(kept) == len(found):
+            return []  # nobody can tell which of them is needed
+        found = kept
+    return found
 
 
 def last_purge(step: LoadedStep, here: Here) -> bool:
@@ -148,8 +167,12 @@ def _last(here: Here) -> LoadedStep | None:
     return next(reversed(_purges(here)), None)
 
 
-def _may_go(package: Package, here: Here) -> bool:
+def _may_go(package: Package, here: Here, brought: bool = False) -> bool:
+    """Whether a package that nothing needs may go.
+
+    Args:
+        brought: it was installed in the same act as what goes, so the workstation did without it before.
+    """
     own = here.guard.check_name("package", bare(package.name))
-    return (
-        package.state == "installed" and not (package.essential or package.held) and package.priority not in SYSTEM_S_OWN and own.ok
-    )  # fmt: skip
+    system_s = package.priority == REQUIRED or (package.priority in SYSTEM_S_OWN and not brought)
+    return package.state == "installed" and not (package.essential or package.held or system_s) and own.ok

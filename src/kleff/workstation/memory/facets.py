@@ -232,7 +232,8 @@ class MemoryPackages:
     """Implements `Packages`: names, versions, and the files that belong to each.
 
     Attributes:
-        needs: what each package depends on; automatic: which were brought in for others; sources: which a source offers.
+        needs: what each package depends on; automatic: which were brought in for others; sources: which a source offers;
+        installed_with: which were asked for in the same act.
     """
 
     files: MemoryTree
@@ -245,6 +246,7 @@ class MemoryPackages:
     needs: dict[str, list[str]] = field(default_factory=dict)
     automatic: set[str] = field(default_factory=set)
     sources: dict[str, list[str]] = field(default_factory=dict)
+    installed_with: dict[str, list[str]] = field(default_factory=dict)
 
     def add(
         self, name: str, version: str, paths: Sequence[str], config: Sequence[str] = (), essential: bool = False,
@@ -297,7 +299,7 @@ class MemoryPackages:
         return {name: self.known[name][1] for name in names}
 
     def history(self) -> dict[str, Installed]:
-        return {}
+        return {name: Installed(when="", command="", with_=asked) for name, asked in self.installed_with.items()}
 
     def objection(self, names: Sequence[str], purge: bool) -> str | None:
         return None
