@@ -13,6 +13,7 @@ from kleff.objects.base.kind import kind_of, much
 from kleff.report.lines import Page, Tone, shortened
 from kleff.report.plan_parts import totals_lines, urgent
 from kleff.texts import plural, size
+from kleff.workstation.identity import NameId
 
 WORDS = {
     "backup": "Save", "stop": "Stop", "holders": "End", "uninstall": "Uninstall", "purge": "Purge", "delete": "Delete",
@@ -20,6 +21,7 @@ WORDS = {
 }  # fmt: skip
 WIDTH = 100  # columns
 NARROW = 80  # below it there is no room for how many accounts and items
+NAMED = 3  # things of one action that are named; of more, how many they are
 LABEL = 28  # letters of the column of labels, at most
 
 
@@ -94,6 +96,9 @@ def _apart(pieces: list[tuple[str, Tone]]) -> list[tuple[str, Tone]]:
 def _where(actions: Sequence[Action], narrow: bool) -> str:
     """One thing by its name, several by how many they are, and of how many accounts."""
     if len(actions) == 1:
+        things = [i.name for i in actions[0].about if isinstance(i, NameId)]
+        if len(things) > NAMED:
+            return f"{', '.join(things[:NAMED])} and {len(things) - NAMED} more"
         return actions[0].target + (f" [{actions[0].account}]" if actions[0].account else "")
     accounts = {a.account for a in actions if a.account}
     names = list(dict.fromkeys(a.target for a in actions))
