@@ -57,9 +57,9 @@ def restore_page(restoring: Restoring, plan: Plan) -> Page:
                 (f"  {beside}" if beside else "", STATE_TONES[action.state]),
             )
             if action.reason and not beside:
-                page.add(f"                {action.reason}", STATE_TONES[action.state])
+                page.add(f"                 {action.reason}", STATE_TONES[action.state])
             for line in action.shows:
-                page.add(f"                {line}", "warn" if line.startswith("stays") else "dim")
+                page.add(f"                 {line}", "warn" if line.startswith("stays") else "dim")
     page.head("In all")
     todo = [a for a in plan.actions if a.state == TO_DO]
     files = sum(a.items for a in todo if _sized(a))
