@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from kleff.objects.base.restoring import Restoring
 
 BACK = "moved back from the set-aside area"
+ASKED = 2_000  # paths of one step that are asked before a workstation is looked at; at a preview all of them are
 
 
 class PathKind(Kind):
@@ -268,7 +269,7 @@ class PathKind(Kind):
         model = step.model
         if not isinstance(model, PathsDelete):
             return
-        for text in model.paths:
+        for text in model.paths[:ASKED]:
             for expanded in here.resolver.expand(text):
                 if expanded.absent or not expanded.pattern:
                     continue
