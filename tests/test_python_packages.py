@@ -13,11 +13,11 @@ import pytest
 
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
-PYTHON = next((p for p in (Path(sys.base_prefix) / "bin/python3", Path("/usr/bin/python3")) if p.exists()), Path(sys.executable))
-pip = subprocess.run([PYTHON, "-m", "pip", "--version"], capture_output=True).returncode == 0
+SITE = f"lib/python{sys.version_info[0]}.{sys.version_info[1]}/site-packages"
+pip = subprocess.run([sys.executable, "-m", "pip", "--version"], capture_output=True).returncode == 0
 pytestmark = [
     pytest.mark.skipif(not IS_ROOT, reason="needs root: homes of accounts"),
-    pytest.mark.skipif(not pip, reason="needs pip for the machine's own Python"),
+    pytest.mark.skipif(not pip, reason="needs pip"),
 ]
 # name: what it needs
 PROJECTS = {
@@ -50,15 +50,13 @@ def wheels(folder: Path) -> Path:
 
 
 def install(base: Path, links: Path, *names: str) -> None:
-    words = [PYTHON, "-m", "pip", "install", "-q", "--user", "--no-index", "--no-warn-script-location", "--break-system-packages"]
-    environment = {**os.environ, "PYTHONUSERBASE": str(base), "PIP_ROOT_USER_ACTION": "ignore"}
-    subprocess.run([*words, "--find-links", links, *names], check=True, env=environment, capture_output=True)
+    words = [sys.executable, "-m", "pip", "install", "-q", "--no-index", "--no-warn-script-location", "--ignore-installed"]
+    subprocess.run([*words, "--prefix", base, "--find-links", links, *names], check=True, capture_output=True)
 
 
 def listed(base: Path) -> set[str]:
-    words = [PYTHON, "-m", "pip", "list", "--user", "--format", "json"]
-    done = subprocess.run(words, capture_output=True, env={**os.environ, "PYTHONUSERBASE": str(base)}, check=True)
-    return {one["name"] for one in json.loads(done.stdout)}
+    words = [sys.executable, "-m", "pip", "list", "--path", base / SITE, "--format", "json"]
+    return {one["name"] for one in json.loads(subprocess.run(words, capture_output=True, check=True).stdout)}
 
 
 @pytest.fixture
@@ -67,8 +65,8 @@ def top(tmp_path: Path) -> Path:
     top, links = linux_tree(tmp_path / "tree"), wheels(tmp_path / "wheels")
     install(top / "home/mira/.local", links, "hoe-labels", "rake")
     venv = top / "home/tomas/.local/share/pipx/venvs/hoe-labels"
-    subprocess.run([PYTHON, "-m", "venv", "--without-pip", venv], check=True)
-    write(venv / "lib/python3.11/site-packages/hoe_labels-1.2.dist-info/METADATA", "Name: hoe-labels\nVersion: 1.2\n")
+    subprocess.run([sys.executable, "-m", "venv", "--without-pip", venv], check=True)
+    write(venv / SITE / "hoe_labels-1.2.dist-info/METADATA", "Name: hoe-labels\nVersion: 1.2\n")
     write(venv / "bin/hoe-labels-run", "#!/bin/sh\n", 0o755)
     bin_folder = top / "home/tomas/.local/bin"
     bin_folder.mkdir(parents=True)

@@ -120,8 +120,10 @@ class SystemdServices:
         ending = f"/{found.get('Id', _unit(name))}"
         for group in Path("/proc").glob("[0-9]*/cgroup"):
             with contextlib.suppress(OSError):
-                if any(line.endswith(ending) for line in group.read_text("utf-8", "replace").splitlines()):
-                    return f"{(group.parent / 'comm').read_text('utf-8', 'replace').strip()}, number {group.parent.name},"
+                lines = group.read_text("utf-8", "replace").splitlines()
+                name, state = (group.parent / "stat").read_text("utf-8", "replace").partition("(")[2].rsplit(") ", 1)
+                if any(line.endswith(ending) for line in lines) and not state.startswith(("Z", "X")):  # proc(5): dead already
+                    return f"{name}, number {group.parent.name},"
         return ""
 
     def dependents(self, name: str) -> list[str]:
