@@ -199,3 +199,36 @@ def test_killed_with_a_large_configuration_file_of_its_account(kleff: Kleff, tmp
     kleff("undo", newest(kleff).name, "--yes")
     (top / "home/second").hardlink_to(top / "etc/hoe.conf")
     assert "second name" in kleff("run", file, "--on", f"root:{top}", "--yes", code=1).err
+
+
+@pytest.mark.skipif(not IS_ROOT or shutil.which("update-alternatives") is None, reason="needs root and update-alternatives")
+def test_alternatives_that_lead_to_it(kleff: Kleff, tmp_path: Path) -> None:
+    """By the real program in a tree: the neighbour's takes over; back by undo, with what went along and as it was chosen."""
+    top = linux_tree(tmp_path / "tree")
+    for name in ("hoe", "rake"):
+        write(top / f"opt/{name}/bin/dig", name, 0o755)
+        write(top / f"opt/{name}/dig.1", name)
+
+    def alternatives(*words: str) -> str:
+        return subprocess.run(["update-alternatives", "--root", top, *words], check=True, capture_output=True, text=True).stdout
+
+    for folder in ("var/lib/dpkg/alternatives", "etc/alternatives", "var/log", "usr/share/man/man1"):
+        (top / folder).mkdir(parents=True, exist_ok=True)
+    write(top / "var/lib/dpkg/status", "")
+    for name, priority in (("hoe", 10), ("rake", 50)):
+        slave = ("--slave", "/usr/share/man/man1/dig.1", "dig.1", f"/opt/{name}/dig.1")
+        alternatives("--install", "/usr/bin/dig", "dig", f"/opt/{name}/bin/dig", str(priority), *slave)
+    alternatives("--set", "dig", "/opt/hoe/bin/dig")
+    before = alternatives("--query", "dig")
+    file = procedure(tmp_path / "p.toml", "[[delete]]\nalternatives_to = '/opt/hoe'\n[[delete]]\npaths = ['/opt/hoe']\n")
+    assert "alternative /opt/hoe/bin/dig for dig" in kleff("preview", file, "--on", f"root:{top}").out
+    kleff("run", file, "--on", f"root:{top}", "--yes")
+    now = alternatives("--query", "dig")
+    assert "/opt/hoe" not in now
+    assert "Value: /opt/rake/bin/dig" in now
+    kleff("undo", newest(kleff).name, "--yes")
+    assert sorted(alternatives("--query", "dig").split("\n")) == sorted(before.split("\n"))
+    assert os.readlink(top / "etc/alternatives/dig") == "/opt/hoe/bin/dig"
+    wide = procedure(tmp_path / "w.toml", "[[delete]]\nalternatives_to = '/opt'\n")
+    kleff("run", wide, "--on", f"root:{top}", "--yes", code=None)
+    assert sorted(alternatives("--query", "dig").split("\n")) == sorted(before.split("\n"))

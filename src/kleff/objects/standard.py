@@ -10,6 +10,7 @@ from kleff.objects.holders import HolderKind
 from kleff.objects.keys.kind import KeyKind, ValueKind
 from kleff.objects.lines import LinesKind
 from kleff.objects.manual import ManualKind
+from kleff.objects.packages.alternatives import AlternativesKind
 from kleff.objects.packages.kind import PackageKind
 from kleff.objects.packages.sources import SourceKind
 from kleff.objects.paths.kind import PathKind
@@ -28,6 +29,6 @@ from kleff.objects.variables import VariableKind
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
-    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), *accounts.KINDS,
-    *(CheckKind(name) for name in CHECKS),
+    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), AlternativesKind(),
+    *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

@@ -18,6 +18,7 @@ from kleff.workstation.package_facet import Packages
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import (
     Account,
+    Alternative,
     Entry,
     Given,
     Known,
@@ -222,6 +223,24 @@ class AfterRestart(Protocol):
         """Forget it; done twice is done once."""
 
 
+class Alternatives(Protocol):
+    """Names that stand for one of several programs."""
+
+    def all(self) -> list[Alternative]: ...
+
+    def remove(self, one: Alternative) -> None:
+        """Raises:
+        ActionFailed: the system says no.
+        """
+
+    def put_back(self, one: Alternative) -> None:
+        """The inverse; done twice is done once.
+
+        Raises:
+            ActionFailed: the system says no.
+        """
+
+
 class Scripts(Protocol):
     """Scripts of a shell, which are only asked what they set."""
 
@@ -300,6 +319,7 @@ class Workstation:
     records: Records | None = None
     scripts: Scripts | None = None
     after_restart: AfterRestart | None = None
+    alternatives: Alternatives | None = None
     ground: Path = Path("/")
     needs_admin: bool = False
     program_folders: tuple[WPath, ...] = ()

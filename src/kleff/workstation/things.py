@@ -152,6 +152,22 @@ class PackageRecord(msgspec.Struct, kw_only=True):
         return [f"{name}*" if name.endswith("@") else name for name in self.services]
 
 
+class Alternative(msgspec.Struct, kw_only=True, frozen=True):
+    """One of the programs that a name may stand for.
+
+    Attributes:
+        link: where the name is found; slaves: (name, link, path) of what goes with it.
+        chosen: somebody has set the name to it by hand.
+    """
+
+    name: str
+    link: str
+    path: str
+    priority: int
+    slaves: list[tuple[str, str, str]] = []
+    chosen: bool = False
+
+
 # For where a path lies: what was there when the package was removed, how its content is read, where a link led; or None.
 Source = Callable[[str], "tuple[Look, Callable[[], IO[bytes]] | None, str] | None"]
 

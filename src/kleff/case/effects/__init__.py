@@ -4,6 +4,7 @@ A kind of effect that belongs to a kind of object defined elsewhere is known fro
 """
 
 from kleff.case.effects import (
+    alternative_removed,
     command_ran,
     key_removed,
     key_written,
@@ -21,6 +22,7 @@ from kleff.case.effects import (
 )
 
 __all__ = [
+    "alternative_removed",
     "command_ran",
     "key_removed",
     "key_written",

@@ -18,7 +18,8 @@ from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.after_restart import SystemdAfterRestart
 from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.folders import program_folders
-from kleff.workstation.linux.packages.dpkg import Dpkg
+from kleff.workstation.linux.packages.alternatives import LinuxAlternatives
+from kleff.workstation.linux.packages.dpkg import ENVIRONMENT, Dpkg
 from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.linux.readiness import LinuxReadiness
 from kleff.workstation.linux.services import SYSTEMD_RUNS, open_services
@@ -51,6 +52,7 @@ def open_this() -> Workstation:
         services=open_services(),
         processes=LinuxProcesses(),
         packages=Dpkg(files, None) if dpkg else None,
+        alternatives=LinuxAlternatives(None, ENVIRONMENT) if dpkg else None,
         commands=(commands := LinuxCommands(files, runs=True)),
         scripts=commands,
         program_folders=program_folders(files),
@@ -97,6 +99,7 @@ def open_root(folder: Path) -> Workstation:
         accounts=PasswdAccounts(files),
         variables=LinuxVariables(files),
         packages=Dpkg(files, folder) if dpkg else None,
+        alternatives=LinuxAlternatives(folder, ENVIRONMENT) if dpkg else None,
         commands=LinuxCommands(files, runs=False),
         program_folders=program_folders(files),
         readiness=LinuxReadiness(folder, runs=False),
