@@ -8,9 +8,9 @@ from typing import ClassVar, Literal
 import msgspec
 from msgspec import field
 
+from kleff.case.aside.package_spare import PackageSpare
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.effects.base import UNDONE, TakenBack, stays
-from kleff.case.effects.package_spare import PackageSpare
 from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Count, Journaled, Sha256
