@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -27,10 +29,20 @@ done
 
 
 def make_base(folder: Path) -> Path:
-    """A Debian tree with systemd and Python, from the machine's own package source."""
+    """A Debian tree with systemd and Python, from the machine's own package source; one for all modules and workers of a run."""
     kept = os.environ.get("KLEFF_TEST_BASE")
     if kept and Path(kept, "etc/os-release").exists():
         return Path(kept)
+    shared = next((p for p in folder.parents if re.fullmatch(r"pytest-\d+", p.name)), folder)
+    with (shared / "booted-base.lock").open("w") as lock:
+        fcntl.lockf(lock, fcntl.LOCK_EX)
+        if not (shared / "booted-base.made").exists():
+            _make_base(Path(kept) if kept else shared / "booted-base")
+            (shared / "booted-base.made").touch()
+    return Path(kept) if kept else shared / "booted-base"
+
+
+def _make_base(target: Path) -> None:
     release = Path("/etc/os-release").read_text()
     codename = next((x.split("=")[1].strip('"') for x in release.splitlines() if x.startswith("VERSION_CODENAME=")), "")
     listed = subprocess.run(
@@ -39,7 +51,6 @@ def make_base(folder: Path) -> Path:
     sources = [words[0] for words in map(str.split, listed) if words[1:] == [codename, "Debian"]]
     if not sources:
         pytest.skip("no Debian package source is set up on this machine")
-    target = Path(kept) if kept else folder / "base"
     command = [
         "mmdebstrap",
         "--variant=minbase",
@@ -51,7 +62,6 @@ def make_base(folder: Path) -> Path:
     done = subprocess.run(command, capture_output=True, text=True, timeout=900)
     if done.returncode != 0:
         pytest.skip(f"mmdebstrap failed: {done.stdout.strip().splitlines()[-1:]}")
-    return target
 
 
 class Booted:

@@ -27,7 +27,7 @@ pytestmark = [
     pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
     pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
     pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted"),
+    pytest.mark.xdist_group("booted services"),
 ]
 
 # What a system writes for itself whenever packages come and go, and whenever it runs: nothing of any product.

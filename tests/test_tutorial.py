@@ -18,7 +18,7 @@ pytestmark = [
     pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
     pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
     pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted"),
+    pytest.mark.xdist_group("booted services"),
 ]
 ENVIRONMENT = ("env", "COLUMNS=100", "PATH=/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin")
 PAGE = Path(__file__).parent.parent / "docs/tutorial-linux.md"
