@@ -314,15 +314,22 @@ def test_a_linux_procedure_killed_on_the_way(tmp_path: Path, bridge_procedure: P
 
 
 def _running() -> list[psutil.Process]:
-    """The program's processes; a killed one whose parent (init here) does not reap it is none."""
-    return [
-        p for p in psutil.process_iter(["name", "status"]) if p.info["name"] == "tagbridge" and p.info["status"] != psutil.STATUS_ZOMBIE
-    ]
+    """The program's processes; a killed one whose parent (init here) does not reap it is none, nor is one of a booted workstation."""
+    named = [p for p in psutil.process_iter(["name", "status"]) if p.info["name"] == "tagbridge"]
+    return [p for p in named if p.info["status"] != psutil.STATUS_ZOMBIE and _namespace(p.pid) == _namespace(os.getpid())]
+
+
+def _namespace(pid: int) -> str:
+    try:
+        return os.readlink(f"/proc/{pid}/ns/pid")
+    except OSError:
+        return ""
 
 
 @pytest.mark.skipif(Path("/run/systemd/system").exists(), reason="with systemd as init the service is tested on a booted workstation")
 @pytest.mark.skipif(shutil.which("start-stop-daemon") is None, reason="needs start-stop-daemon")
 @pytest.mark.usefixtures("this_machine")
+@pytest.mark.xdist_group("booted")  # there the same program runs, and is seen from here
 def test_this_machine(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> None:
     """Real files, real dpkg, a real process of a person's, and a real service by its init script."""
     if any(Path(p).exists() for p in ("/opt/brindlewort", "/var/lib/brindlewort-bridge", "/usr/bin/tagbridge")):
