@@ -153,6 +153,28 @@ def test_what_is_written_in_that_instant_is_not_lost(folder: Path, monkeypatch: 
     assert hosts(bench)[0] == "10.0.0.1 new.example\n"
 
 
+def test_another_file_in_its_place(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Somebody puts another file there once it was read: nothing is made with that one's owner and rights."""
+    import kleff.case.effects.lines_changed as effect
+
+    bench, original = shed(folder), effect.rewrite
+
+    def late(hands: Any, place: Any, *more: Any) -> None:
+        with bench.on.files.parent(place) as (parent, name):
+            parent.remove(name)
+        with bench.on.files.parent(bench.on.files.add("/etc/hosts", HOSTS, uid=0)) as (parent, name), parent.file(name) as file:
+            file.set_mode(0o4755)
+        original(hands, place, *more)
+
+    monkeypatch.setattr(effect, "rewrite", late)
+    with pytest.raises(Stopped, match="was changed by another program a moment ago"):
+        bench.run(STEP)
+    assert hosts(bench)[0] == HOSTS
+    monkeypatch.undo()
+    (action,) = bench.plan(STEP, phase="delete")
+    assert (action.state, "with its owner's rights" in action.reason) == ("unreadable", True)
+
+
 @pytest.mark.parametrize("file", ["/etc/passwd", "/etc/pam.d/login", "/usr/bin/hoe", "/var/lib/dpkg/status", "/etc/sudoers"])
 def test_the_systems_own_files(folder: Path, file: str) -> None:
     bench = shed(folder)

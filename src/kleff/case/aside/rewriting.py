@@ -19,12 +19,12 @@ def sha256_of(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
-def rewrite(hands: Hands, place: WPath, aside: WPath, before: str, data: bytes, times: tuple[int, int] | None = None) -> None:
+def rewrite(hands: Hands, place: WPath, aside: WPath, look: Look, before: str, data: bytes, times: tuple[int, int] | None = None) -> None:
     """Give a file another content, on disk when this returns; who else reads it sees the one or the other.
 
     Args:
         aside: where in the set-aside area the new one is made; journaled by now.
-        before: SHA-256 of what it holds now.
+        look: at the file that was read; before: SHA-256 of what it held.
         times: that it is to have; None for the time of day.
 
     Raises:
@@ -36,20 +36,28 @@ def rewrite(hands: Hands, place: WPath, aside: WPath, before: str, data: bytes, 
         with files.folder(aside.parent) as area, files.parent(place) as (folder, name):
             with contextlib.suppress(FileNotFoundError):
                 area.remove(aside.name)  # of a try that was cut off
-            look = folder.look_at(name)
+            if _marks(folder.look_at(name)) != _marks(look):
+                raise _written_to(place)
             _make(folder, name, area, aside.name, data, look, times)
             area.exchange(aside.name, folder, name)
             if area.look_at(aside.name).identity != look.identity or not _is(area, aside.name, before):
                 area.exchange(aside.name, folder, name)
                 area.remove(aside.name)
-                raise ActionFailed(
-                    f"{place} was changed by another program a moment ago; its lines are as they were", remedy="look what writes to it"
-                )
+                raise _written_to(place)
             folder.flush()
             area.remove(aside.name)
             area.flush()
     except OSError as error:
         raise ActionFailed(f"{place} cannot be changed: {error.strerror}", remedy=remedy_for(error)) from None
+
+
+def _marks(look: Look) -> tuple[object, ...]:
+    """What tells that a file is still the one that was read: its copy is given its owner and rights."""
+    return look.identity, look.mode, look.uid, look.gid, look.size, look.times[1]
+
+
+def _written_to(place: WPath) -> ActionFailed:
+    return ActionFailed(f"{place} was changed by another program a moment ago; it is as that left it", remedy="look what writes to it")
 
 
 def settle(hands: Hands, place: WPath, aside: WPath, before: str, after: str) -> bool | None:

@@ -60,7 +60,7 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
         if files.look(place) is None:
             return stays(f"{place} is not there any more; of it: {_told(self.edits)}")
         try:
-            _, data = read_whole(files, place, lambda look: names_aside(files, place)[look.identity])
+            look, data = read_whole(files, place, lambda look: names_aside(files, place)[look.identity])
         except ActionFailed as error:
             return stays(error.what)
         codec, lines = decode(data)
@@ -72,7 +72,7 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
             new = encode(codec, back)
             hands.amend(one, back=[sha256_of(data), sha256_of(new)])
             same = sha256_of(new) == self.before
-            rewrite(hands, place, aside, sha256_of(data), new, self.times if same else None)
+            rewrite(hands, place, aside, look, sha256_of(data), new, self.times if same else None)
             with files.folder(place.parent) as folder:
                 folder.set_times(self.parent_times)
         return stays("; ".join(left)) if left else TakenBack("undone", note)
@@ -175,5 +175,5 @@ def _change(
         times=look.times, parent_times=parent_times, **more,
     )  # fmt: skip
     with hands.doing(action, effect, place.raw):
-        rewrite(hands, place, aside, effect.before, new)
+        rewrite(hands, place, aside, look, effect.before, new)
     return len(edits)

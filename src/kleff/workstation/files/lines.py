@@ -16,7 +16,7 @@ from msgspec import Struct
 
 from kleff.errors import ActionFailed, remedy_for
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.paths import Look, WPath
+from kleff.workstation.paths import PRIVILEGED, Look, WPath
 
 LONGEST = 8 << 20  # bytes of a file whose lines are worked on
 MARKS = ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
@@ -55,8 +55,11 @@ def read_whole(files: FileTree, place: WPath, known: Callable[[Look], int] = lam
         look = files.look(place)
         if look is None:
             raise ActionFailed(f"{place} is gone", remedy="resume")
-        if not look.is_file or (look.links != 1 and look.links - known(look) != 1):
-            what = "is a link or a folder" if not look.is_file else "has a second name elsewhere"
+        what = "" if look.is_file else "is a link or a folder"
+        if look.links != 1 and look.links - known(look) != 1:
+            what = what or "has a second name elsewhere"
+        if what or look.mode & PRIVILEGED:
+            what = what or "is a program with its owner's rights"
             raise ActionFailed(f"{place} {what}; its lines are not touched", remedy="name the file itself, or take the lines out by hand")
         if look.size > LONGEST:
             raise ActionFailed(f"{place} is longer than {LONGEST >> 20} MiB", remedy="take the lines out by hand")
