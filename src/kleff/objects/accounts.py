@@ -77,9 +77,7 @@ class NumberKind(Kind):
     def __init__(self, name: str, models: dict[str, type[Step]]) -> None:
         self.names = (name,)
         self.models = models
-        self.condition = (
-            f"An {name} that must, or must not, be there." if name == "account" else f"A {name} that must, or must not, be there."
-        )
+        self.condition = f"{'An' if name == 'account' else 'A'} {name} that must, or must not, be there."
 
     def words(self, phase: str) -> Words:
         one = self.names[0]

@@ -14,6 +14,7 @@ from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import refuse
 from kleff.objects.base.resolve import Expanded
 from kleff.objects.paths.details import Removing, links_on_way, removing_target
+from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import found_paths, why
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem
@@ -176,11 +177,7 @@ class LinesKind(Kind):
                 return
 
     def needs_rights(self, action: Action, here: Here) -> bool:
-        path = action.path(here.workstation.style)
-        if path is None:
-            return False
-        with here.workstation.files.folder(path.parent) as folder:
-            return not folder.may_change()
+        return closed_to_us(action, here)
 
 
 def edits_of(model: _Lines, here: Here, path: WPath) -> list[Edit]:

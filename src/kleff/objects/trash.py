@@ -4,13 +4,13 @@ from collections.abc import Collection, Iterator
 from typing import Annotated
 from urllib.parse import unquote
 
-from msgspec import Meta, Struct
+from msgspec import Meta
 
-from kleff.case.guard.guard import Target
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import ABSENT, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
+from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
 from kleff.objects.paths.steps import why
 from kleff.procedure.globs import parts_match
 from kleff.procedure.load import LoadedStep
@@ -34,13 +34,6 @@ class TrashDelete(AccountStep, kw_only=True, frozen=True):
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from path_problems("trash_of", self.trash_of, places)
-
-
-class Thrown(Struct, kw_only=True):
-    """The paths as hex of their raw bytes, and the id of the account."""
-
-    paths: list[str]
-    account: str
 
 
 class TrashKind(Kind):
@@ -72,35 +65,16 @@ class TrashKind(Kind):
             yield here.action(step, "set aside", "what came from there to the trash", state=ABSENT, reason="nothing in any trash")
 
     def _planned(self, action: Action, here: Here, account: Account, found: list[tuple[WPath, WPath, str]]) -> Action:
-        action.undo, action.items = "moved back from the set-aside area", len(found)
         action.shows = [f"from {text}" for _, _, text in found[:SHOWN]] + (["and more"] if len(found) > SHOWN else [])
-        paths = [path for thing, info, _ in found for path in (thing, info)]
-        for path in paths:
-            verdict = here.guard.check(_target(path, account))
-            if not verdict.ok:
-                action.judged(verdict.word, verdict.reason, verdict.remedy)
-        action.about = [path_id(path) for path in paths]
-        action.size = sum(here.workstation.files.measure(thing).size for thing, _, _ in found)
-        action.set_details(Thrown(paths=[p.raw.hex() for p in paths], account=account.id))
+        going = plan_several(action, here, [path for thing, info, _ in found for path in (thing, info)], account)
+        action.about = [path_id(path) for path in going]
         return action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects.moved import set_aside
-
-        files, told = work.here.workstation.files, action.details_as(Thrown)
-        account = work.here.resolver.account(told.account)
-        paths = [p for raw in told.paths if files.look(p := files.from_raw(bytes.fromhex(raw))) is not None]
-        if account is None or not paths:
-            return Outcome(note="already gone")
-        set_aside(work.hands, [(action.number, _target(path, account)) for path in paths], lambda number, move: None)
-        return Outcome(items=len(paths) // 2, size=action.size)
+        return set_aside_several(action, work)
 
     def needs_rights(self, action: Action, here: Here) -> bool:
-        path = action.path(here.workstation.style)
-        if path is None:
-            return False
-        with here.workstation.files.folder(path.parent) as folder:
-            return not folder.may_change()
+        return closed_to_us(action, here)
 
 
 def _found(here: Here, model: TrashDelete, account: Account) -> Iterator[tuple[WPath, WPath, str]]:
@@ -127,7 +101,3 @@ def _holds(pattern: tuple[str, ...], path: WPath) -> bool:
     """Whether a path is what a pattern means, or lies below it."""
     depths = range(1, len(path.parts) + 1)
     return any(parts_match(pattern, path.parts[:n], path.style.folded) for n in depths)
-
-
-def _target(path: WPath, account: Account) -> Target:
-    return Target(path, len(path.parts), len(path.name), account, account.home)

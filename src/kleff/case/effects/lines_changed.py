@@ -47,10 +47,13 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
         files = hands.workstation.files
         place = files.from_raw(one.place)
         found = settle(hands, place, files.from_raw(b64decode(self.aside_)), self.before, self.after)
-        if found is None and files.look(place) is not None:  # somebody has changed the rest since
+        if found is not None or files.look(place) is None:
+            return bool(found)
+        try:  # somebody has changed the rest since
             _, lines = decode(read_whole(files, place, lambda look: names_aside(files, place)[look.identity])[1])
-            return put_back(lines, self.edits)[0] != lines
-        return bool(found)
+        except ActionFailed:
+            return True  # it cannot be told; taking it back looks again, and says so
+        return put_back(lines, self.edits)[0] != lines
 
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
         files = hands.workstation.files
@@ -113,8 +116,11 @@ class AccountLinesChanged(LinesChanged, kw_only=True, frozen=True, omit_defaults
         records = hands.workstation.records
         if records is None:
             return stays("this workstation keeps its accounts elsewhere")
-        with records.locked():
-            return LinesChanged.undo(self, one, hands)
+        try:
+            with records.locked():
+                return LinesChanged.undo(self, one, hands)
+        except OSError as error:
+            return stays(f"the account files cannot be locked: {error.strerror}")
 
 
 def change_lines(hands: Hands, action: int, target: Target, change: Callable[[list[str]], list[Edit]]) -> int:

@@ -4,14 +4,14 @@ import re
 from collections.abc import Collection, Iterator
 from typing import Annotated
 
-from msgspec import Meta, Struct
+from msgspec import Meta
 
-from kleff.case.guard.guard import Target
-from kleff.objects.base.action import ABSENT, KEPT, Action, Inside, Outcome
+from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import where
 from kleff.objects.packages.choosing import bare, leaving
+from kleff.objects.paths.several import exact, plan_several, set_aside_several
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text
 from kleff.workstation.identity import path_id
@@ -33,12 +33,6 @@ class SourceDelete(Step, kw_only=True, frozen=True):
             yield ("source",), "is the name of a file in /etc/apt/sources.list.d, ending in .list or .sources"
 
 
-class Files(Struct, kw_only=True):
-    """The paths as hex of their raw bytes."""
-
-    paths: list[str]
-
-
 class SourceKind(Kind):
     """`source`."""
 
@@ -52,39 +46,23 @@ class SourceKind(Kind):
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model
         assert isinstance(model, SourceDelete)
-        action = here.action(step, "set aside", f"source {model.source}", undo="moved back from the set-aside area")
+        action = here.action(step, "set aside", f"source {model.source}")
         paths = _paths(model, here)
         if not paths:
             action.state, action.reason = ABSENT, "no such source"
             yield action
             return
-        going = []
-        for path in paths:
-            verdict, removal = here.guard.check(_target(path)), here.guard.removal(path)
-            if not verdict.ok:
-                action.judged(verdict.word, f"{path}: {verdict.reason}", verdict.remedy)
-            going += removal.paths
-            action.stays += [Inside(what=path_id(kept), reason=reason) for kept, reason in removal.kept]
-        action.about, action.items = [path_id(p) for p in going], len(going)
+        going = plan_several(action, here, paths)
+        action.about = [path_id(path) for path in going]
         action.shows += [*map(str, going), *_left(model, here), "apt-get update  refreshes afterwards what apt knows"]
-        action.set_details(Files(paths=[p.raw.hex() for p in going]))
-        if not going and action.state != KEPT:
-            action.keep(action.stays[0].reason)
         yield action
 
     def claims(self, step: LoadedStep, here: Here) -> Claimed:
         assert isinstance(step.model, SourceDelete)
-        return Claimed(targets=[(_target(path), True) for path in _paths(step.model, here)])
+        return Claimed(targets=[(exact(path), True) for path in _paths(step.model, here)])
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects.moved import set_aside
-
-        files = work.here.workstation.files
-        paths = [p for raw in action.details_as(Files).paths if files.look(p := files.from_raw(bytes.fromhex(raw))) is not None]
-        if not paths:
-            return Outcome(note="already gone")
-        set_aside(work.hands, [(action.number, _target(path)) for path in paths], lambda number, move: None)
-        return Outcome(items=len(paths))
+        return set_aside_several(action, work)
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True
@@ -120,7 +98,3 @@ def _left(model: SourceDelete, here: Here) -> list[str]:
     stay = [p for p in packages.all() if (bare(p.name), p.version) in offered and p.name not in going and p.state == "installed"]
     names = ", ".join(f"{bare(p.name)} {p.version}" for p in stay[:SHOWN]) + (" and more" if len(stay) > SHOWN else "")
     return [f"packages of it stay, and are not renewed any more: {names}; to change them:  apt-get install NAME/RELEASE"] if stay else []
-
-
-def _target(path: WPath) -> Target:
-    return Target(path, len(path.parts), len(path.name))

@@ -12,6 +12,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.resolve import Expanded
 from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted, removing_target
+from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths, why
 from kleff.procedure.load import LoadedStep
 from kleff.texts import plural
@@ -259,11 +260,7 @@ class PathKind(Kind):
         return results
 
     def needs_rights(self, action: Action, here: Here) -> bool:
-        path = action.path(here.workstation.style)
-        if path is None:
-            return False
-        with here.workstation.files.folder(path.parent) as folder:
-            return not folder.may_change()
+        return closed_to_us(action, here)
 
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
         model = step.model

@@ -3,20 +3,19 @@
 from collections.abc import Collection, Iterator, Sequence
 from typing import Annotated, Literal
 
-from msgspec import Meta, Struct
+from msgspec import Meta
 
-from kleff.case.guard.guard import Target
 from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
+from kleff.objects.paths.several import plan_several, set_aside_several
 from kleff.objects.python.environments import Distribution, Environment, environments, installed, normalized, topmost
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
-from kleff.workstation.things import Account
 
 CAME_ALONG = "came along"
 NEVER = ("pip", "setuptools", "wheel")  # without them nothing else can be installed in an environment
@@ -50,13 +49,6 @@ class PythonPurge(_Python, kw_only=True, frozen=True):
 
 class PythonVerify(_Python, kw_only=True, frozen=True):
     """A Python package that must be gone."""
-
-
-class Going(Struct, kw_only=True):
-    """The paths as hex of their raw bytes, and the id of the account whose they are."""
-
-    paths: list[str]
-    account: str
 
 
 class PythonKind(Kind):
@@ -102,11 +94,10 @@ class PythonKind(Kind):
     def _planned(
         self, step: LoadedStep, model: PythonPurge, here: Here, action: Action, one: Distribution, others: list[Distribution]
     ) -> Iterator[Action]:
-        action.undo = "moved back from the set-aside area"
         environment = one.environment
         if environment.tool == normalized(one.name):
             action.target = f"{one.name} {one.version}, with its environment"
-            self._going(action, here, environment, [environment.prefix, *_links(here, environment)])
+            plan_several(action, here, [environment.prefix, *_links(here, environment)], environment.account)
             yield action
             return
         needing = _needing([one], others)
@@ -121,7 +112,7 @@ class PythonKind(Kind):
             yield action
             return
         action.shows += [f"would not work any more, and goes too: {', '.join(o.name for o in with_it)}"] if with_it else []
-        self._going(action, here, environment, [p for o in (one, *with_it) for p in topmost(here.workstation.files, o)])
+        plan_several(action, here, [p for o in (one, *with_it) for p in topmost(here.workstation.files, o)], environment.account)
         yield action
         yield from self._along(step, model, here, action, [one, *with_it], others)
 
@@ -134,35 +125,13 @@ class PythonKind(Kind):
         names = ", ".join(f"{o.name} {o.version}" for o in along)
         more = here.action(step, "purge", names, account=action.account, about=[_id(o) for o in along])
         more.label, more.because = more.label or CAME_ALONG, "it came along with it, and nothing needs it then"
-        more.undo = action.undo
-        self._going(more, here, going[0].environment, [p for o in along for p in topmost(here.workstation.files, o)])
+        plan_several(more, here, [p for o in along for p in topmost(here.workstation.files, o)], going[0].environment.account)
         if model.came_along == "none":
             more.keep('nothing says that they go:  came_along = "these"')
         yield more
 
-    def _going(self, action: Action, here: Here, environment: Environment, paths: list[WPath]) -> None:
-        """What is set aside, each path guarded."""
-        for path in paths:
-            verdict = here.guard.check(_target(path, environment.account))
-            if not verdict.ok:
-                action.judged(verdict.word, f"{path}: {verdict.reason}", verdict.remedy)
-                return
-            measure = here.workstation.files.measure(path)
-            action.items, action.size = action.items + measure.items, action.size + measure.size
-        account = environment.account
-        action.set_details(Going(paths=[p.raw.hex() for p in paths], account=account.id if account else ""))
-
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects.moved import set_aside
-
-        files, told = work.here.workstation.files, action.details_as(Going)
-        account = work.here.resolver.account(told.account)
-        paths = [p for raw in told.paths if files.look(p := files.from_raw(bytes.fromhex(raw))) is not None]
-        if not paths:
-            return Outcome(note="already gone")
-        work.progress.start("setting aside", items=action.items, size=action.size)
-        set_aside(work.hands, [(action.number, _target(path, account)) for path in paths], lambda number, move: None)
-        return Outcome(items=action.items, size=action.size)
+        return set_aside_several(action, work)
 
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
         if isinstance(step.model, PythonPurge) and (why := pattern_objection(step.model.python)):
@@ -221,10 +190,6 @@ def _links(here: Here, environment: Environment) -> Iterator[WPath]:
             leads = files.path(files.read_link(folder.child(name)))
             if leads is not None and environment.prefix.holds(leads):
                 yield folder.child(name)
-
-
-def _target(path: WPath, account: Account | None) -> Target:
-    return Target(path, len(path.parts), len(path.name), account, account.home if account else None)
 
 
 def _id(one: Distribution) -> NameId:

@@ -7,14 +7,14 @@ import re
 from collections.abc import Iterator
 from typing import Annotated
 
-from msgspec import Meta, Struct
+from msgspec import Meta
 
-from kleff.case.guard.guard import Removal, Target
 from kleff.errors import LinkOnTheWay
-from kleff.objects.base.action import ABSENT, REFUSED, Action, Inside, Outcome
+from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
+from kleff.objects.paths.several import exact, plan_several, still_there
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Step, Text
@@ -39,14 +39,6 @@ class UnitsDelete(AccountStep, kw_only=True, frozen=True):
 
     units_of: Annotated[Text, Meta(description="name of the unit without its type, so that its timer and socket are meant too; wildcards")]
     at_most: AtMost = AT_MOST
-
-
-class Belonging(Struct, kw_only=True):
-    """The paths as hex of their raw bytes, the id of the account whose they are, and the names of the units."""
-
-    paths: list[str]
-    account: str
-    units: list[str]
 
 
 class UnitsKind(Kind):
@@ -80,45 +72,30 @@ class UnitsKind(Kind):
 
     def _judge(self, model: UnitsDelete, here: Here, action: Action, found: list[WPath], account: Account | None) -> None:
         units = sorted({_unit(path.name) for path in found})
-        action.undo = "moved back from the set-aside area"
         refuse(action, width_objection(model.units_of, len(units), model.at_most))
         if action.state != REFUSED:
             refuse_own(action, here, "service", units)
-        going = []
-        for path in found:
-            verdict = here.guard.check(_target(path, account))
-            if verdict.word == "refused":
-                refuse(action, action.reason or f"{path}: {verdict.reason}")
-                continue
-            removal = here.guard.removal(path) if verdict.ok else Removal([], [(path, verdict.reason)])
-            going += removal.paths
-            action.stays += [Inside(what=path_id(kept), reason=reason) for kept, reason in removal.kept]
         if action.state == REFUSED:
             return
-        action.about, action.items = [path_id(p) for p in going], len(going)
-        action.shows += [str(p) for p in going]
-        told = Belonging(paths=[p.raw.hex() for p in going], account=account.id if account else "", units=units)
-        action.set_details(told)
-        if not going:
-            action.keep(action.stays[0].reason)
+        going = plan_several(action, here, found, account)
+        action.about = [path_id(path) for path in going]
+        action.shows += [str(path) for path in going]
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         from kleff.case.effects.units_changed import units_changed
 
-        files, told = work.here.workstation.files, action.details_as(Belonging)
-        account = work.here.resolver.account(told.account)
-        paths = [p for raw in told.paths if files.look(p := files.from_raw(bytes.fromhex(raw))) is not None]
-        if not paths:
+        targets = still_there(action, work.here)
+        if not targets:
             return Outcome(note="already gone")
-        work.progress.start("setting aside", items=len(paths))
-        units_changed(work.hands, action.number, told.units, [_target(path, account) for path in paths])
-        return Outcome(items=len(paths))
+        work.progress.start("setting aside", items=action.items)
+        units_changed(work.hands, action.number, sorted({_unit(t.path.name) or _unit(t.path.parent.name) for t in targets}), targets)
+        return Outcome(items=action.items)
 
     def claims(self, step: LoadedStep, here: Here) -> Claimed:
         """Each path, so that what packages own of them is known to stay."""
         assert isinstance(step.model, UnitsDelete)
         found = [(path, account) for account, tops in _tops(here, step.model) for path in _found(here, tops, step.model.units_of)]
-        return Claimed(targets=[(_target(path, account), True) for path, account in found])
+        return Claimed(targets=[(exact(path, account), True) for path, account in found])
 
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
         if isinstance(step.model, UnitsDelete):
@@ -167,7 +144,3 @@ def _found(here: Here, tops: list[WPath], pattern: str) -> Iterator[WPath]:
                     yield path
         except (OSError, LinkOnTheWay):
             continue
-
-
-def _target(path: WPath, account: Account | None) -> Target:
-    return Target(path, len(path.parts), len(path.name), account, account.home if account else None)
