@@ -7,11 +7,13 @@ import shutil
 import subprocess
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from debs import NEEDED, dpkg, states
 from killing import KILLED, run_until
 from kleff.errors import Refused
+from kleff.workstation.open import open_workstation
 from memory import Bench, each_kill
 from support import IS_ROOT, Kleff, linux_tree, procedure, write
 
@@ -232,3 +234,27 @@ def test_alternatives_that_lead_to_it(kleff: Kleff, tmp_path: Path) -> None:
     wide = procedure(tmp_path / "w.toml", "[[delete]]\nalternatives_to = '/opt'\n")
     kleff("run", wide, "--on", f"root:{top}", "--yes", code=None)
     assert sorted(alternatives("--query", "dig").split("\n")) == sorted(before.split("\n"))
+
+
+@pytest.mark.skipif(not IS_ROOT or bool(missing), reason=f"needs root and {', '.join(missing) or 'dpkg'}")
+def test_what_is_set_about_a_package_is_given_again_or_told(tmp_path: Path) -> None:
+    """An owner that is set by hand: read, lost, given again; one whose account is gone is told, never passed over."""
+    top, source = linux_tree(tmp_path / "tree"), tmp_path / "hoe-server"
+    write(source / "opt/hoe/program", "x")
+    control = "Package: hoe-server\nVersion: 1.0\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n"
+    write(source / "DEBIAN/control", control + "Description: made-up package\n")
+    subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, tmp_path / "hoe.deb"], check=True, capture_output=True)
+    dpkg(top, "-i", tmp_path / "hoe.deb")
+    overrides = top / "var/lib/dpkg/statoverride"
+    overrides.write_text("root root 750 /opt/hoe/program\n")
+    packages = open_workstation(f"root:{top}").packages
+    assert packages is not None
+    record = packages.record("hoe-server")
+    assert record.overrides == [("root", "root", "750", "/opt/hoe/program")]
+    overrides.write_text("")
+    assert packages.settle([record]) == []
+    assert overrides.read_text() == "root root 750 /opt/hoe/program\n"
+    assert (top / "opt/hoe/program").stat().st_mode & 0o777 == 0o750
+    overrides.write_text("")
+    lost = msgspec.structs.replace(record, overrides=[("nobody-there", "root", "750", "/opt/hoe/program")])
+    assert packages.settle([lost]) == ["/opt/hoe/program is not set to nobody-there:root 750 as before"]

@@ -64,6 +64,11 @@ class Packages(Protocol):
             ActionFailed: the package manager failed; its output is in the file.
         """
 
+    def settle(self, records: Sequence[PackageRecord]) -> list[str]:
+        """Give packages that are installed again their marks, answers, owners and choices, as far as they are not as recorded. Done twice
+        is done once. Returns what could not be given, for people.
+        """
+
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
         """Take away what `put_back` had to invent: stand-ins for files that were not there when the packages were recorded."""
 

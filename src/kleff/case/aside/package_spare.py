@@ -82,6 +82,7 @@ class PackageSpare:
             self._install(lacking, source, index, facet)
             facet.clear_stand_ins(recorded.packages, source)
         stays = self._spare.bring_back(index, self._load(self._made), self._gone())
+        stays += facet.settle(recorded.packages)
         self._settle_services(recorded)
         self._made.unlink(missing_ok=True)
         return stays

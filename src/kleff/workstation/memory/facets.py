@@ -327,6 +327,9 @@ class MemoryPackages:
             self.known[record.name] = Package(record.name, record.version, "installed"), [text for text, _ in record.paths]
         ready()
 
+    def settle(self, records: Sequence[PackageRecord]) -> list[str]:
+        return []
+
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None: ...
 
     def clear_up(self) -> None: ...

@@ -178,7 +178,7 @@ class Dpkg:
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
         from kleff.workstation.linux.packages.archives import archive_of
         from kleff.workstation.linux.packages.records import Rebuild
-        from kleff.workstation.linux.packages.settings import answer_again, set_again
+        from kleff.workstation.linux.packages.settings import answer_again
 
         built = [folder / f"{number:03d}.deb" for number in range(len(records))]
         try:
@@ -197,8 +197,6 @@ class Dpkg:
                 left_over = [r.name for r in records if not r.installed]
                 if left_over:  # only their configuration was left, and only that shall be
                     self._run(["--remove", "--", *left_over], output)
-            self._mark_again(records)
-            set_again(self._root, ENVIRONMENT, records)
         finally:
             for file in built:
                 file.unlink(missing_ok=True)
@@ -223,6 +221,12 @@ class Dpkg:
         if missing:
             told = "; ".join(f"{name} needs {what}" for name, what in missing)
             raise ActionFailed(f"{told}, which is not installed any more; nothing was begun", remedy="install that first, then undo again")
+
+    def settle(self, records: Sequence[PackageRecord]) -> list[str]:
+        from kleff.workstation.linux.packages.settings import set_again
+
+        self._mark_again(records)
+        return set_again(self._root, ENVIRONMENT, self._files, records)
 
     def _mark_again(self, records: Sequence[PackageRecord]) -> None:
         from kleff.workstation.linux.packages.marks import mark_again

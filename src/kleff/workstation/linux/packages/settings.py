@@ -4,6 +4,7 @@ alternatives chosen by hand (update-alternatives(1)). A purge takes these along.
 
 from __future__ import annotations
 
+import contextlib
 import re
 import subprocess
 from collections.abc import Collection, Mapping, Sequence
@@ -79,13 +80,33 @@ def answer_again(root: Path | None, environment: Mapping[str, str], records: Seq
         _run([*_within(root), "debconf-set-selections"], environment, lines)
 
 
-def set_again(root: Path | None, environment: Mapping[str, str], records: Sequence[PackageRecord]) -> None:
-    """Once packages are configured; what is set by then stays."""
+def set_again(root: Path | None, environment: Mapping[str, str], files: FileTree, records: Sequence[PackageRecord]) -> list[str]:
+    """Once packages are configured: give again what is not as it was recorded. Done twice is done once.
+
+    Returns:
+        What is not so then either, for people.
+    """
     options = [f"--root={root}"] if root else []
-    for account, group, mode, path in [override for r in records for override in r.overrides]:
+    lacking = _lacking(Settings(files), records)
+    answer_again(root, environment, [r for r in records if r.answers] if lacking else [])
+    for account, group, mode, path in [override for r in records for override in r.overrides] if lacking else []:
         _run(["dpkg-statoverride", *options, "--update", "--add", account, group, mode, path], environment)
-    for name, path in [one for r in records for one in r.chosen]:
+    for name, path in [one for r in records for one in r.chosen] if lacking else []:
         _run(["update-alternatives", *options, "--set", name, path], environment)
+    return _lacking(Settings(files), records) if lacking else []
+
+
+def _lacking(now: Settings, records: Sequence[PackageRecord]) -> list[str]:
+    """What is not set as it was recorded."""
+    found = []
+    for record in records if any(r.answers or r.overrides or r.chosen for r in records) else ():
+        answers = now.answers(record.name.partition(":")[0])
+        overrides = now.overrides({path for *_, path in record.overrides}, [])
+        chosen = now.chosen({path for _, path in record.chosen})
+        found += [f"the answer to {one[0]} is not {one[2]!r} as before" for one in record.answers if one not in answers]
+        found += [f"{one[3]} is not set to {one[0]}:{one[1]} {one[2]} as before" for one in record.overrides if one not in overrides]
+        found += [f"{one[0]} is not set to {one[1]} as before" for one in record.chosen if one not in chosen]
+    return found
 
 
 def _within(root: Path | None) -> list[str]:
@@ -93,10 +114,8 @@ def _within(root: Path | None) -> list[str]:
 
 
 def _run(words: Sequence[str], environment: Mapping[str, str], said: str = "") -> None:
-    """What is there already, or has no program here, is left."""
-    try:
+    """What does not come of it is told by whoever looks afterwards."""
+    with contextlib.suppress(OSError, subprocess.TimeoutExpired):
         subprocess.run(
             words, input=said.encode("utf-8", "surrogateescape"), env=environment, capture_output=True, timeout=PATIENCE, check=False
         )
-    except (OSError, subprocess.TimeoutExpired):
-        return
