@@ -7,6 +7,7 @@ import socket
 import time
 from pathlib import Path
 
+import psutil
 import pytest
 
 from kleff.engine.context import look_only
@@ -88,11 +89,12 @@ HOE_SECRET="${{KLEFF_TEST_SECRET-none}}"
             assert said in told, told
             assert "sourced as an account that owns nothing" in told
         assert sorted(f.name for f in folder.iterdir()) == ["set.sh"]
-        write(folder / "set.sh", "HOE_HOME=x\nsleep 60 & sleep 60\n")
+        write(folder / "set.sh", "HOE_HOME=x\nsetsid sleep 4399 &\nsleep 60\n")
         begun = time.monotonic()
         told = kleff("survey", procedure(tmp_path / "p.toml", body.replace("HOE_SECRET", "HOE_HOME")), "--on", "this", code=None).out
         assert "has not ended after 5 s" in told
         assert time.monotonic() - begun < 20
+        assert not [p for p in psutil.process_iter(["cmdline"]) if p.info["cmdline"] == ["sleep", "4399"]]
         os.chmod(folder / "set.sh", 0o666)
         told = kleff("survey", procedure(tmp_path / "p.toml", body), "--on", "this", code=None).out
         assert "others than an administrator can change" in told

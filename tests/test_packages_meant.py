@@ -231,9 +231,33 @@ def test_alternatives_that_lead_to_it(kleff: Kleff, tmp_path: Path) -> None:
     kleff("undo", newest(kleff).name, "--yes")
     assert sorted(alternatives("--query", "dig").split("\n")) == sorted(before.split("\n"))
     assert os.readlink(top / "etc/alternatives/dig") == "/opt/hoe/bin/dig"
+    lists = top / "var/lib/dpkg/alternatives"
+    lists.rename(tmp_path / "away")
+    lists.write_text("no folder")
+    assert "UNREADABLE" in kleff("preview", file, "--on", f"root:{top}", code=None).out.upper()
+    lists.unlink()
+    (tmp_path / "away").rename(lists)
     wide = procedure(tmp_path / "w.toml", "[[delete]]\nalternatives_to = '/opt'\n")
     kleff("run", wide, "--on", f"root:{top}", "--yes", code=None)
     assert sorted(alternatives("--query", "dig").split("\n")) == sorted(before.split("\n"))
+
+
+@pytest.mark.skipif(not IS_ROOT or bool(missing), reason=f"needs root and {', '.join(missing) or 'dpkg'}")
+def test_a_source_without_lists_is_not_known(kleff: Kleff, tmp_path: Path) -> None:
+    """Never the same as absent: seen in survey and preview. One that is not there has nothing."""
+    top = linux_tree(tmp_path / "tree")
+    for name in ("var/lib/dpkg", "var/lib/apt/lists/partial", "etc/apt/apt.conf.d", "var/cache/apt/archives/partial"):
+        (top / name).mkdir(parents=True, exist_ok=True)
+    write(
+        top / "var/lib/dpkg/status", "Package: hoe\nStatus: install ok installed\nArchitecture: all\nVersion: 1.0\nDescription: made up\n"
+    )
+    write(top / "etc/apt/sources.list.d/hoe.list", "deb https://hoe.example/deb stable main\n")
+    body = "[[evidence]]\npackage = 'hoe'\nfrom_source = 'hoe.list'\n[[purge]]\npackage = '*'\nfrom_source = 'hoe.list'\n"
+    file = procedure(tmp_path / "p.toml", body)
+    assert "apt has no lists of the source hoe.list" in kleff("survey", file, "--on", f"root:{top}", code=None).out
+    assert "apt has no lists of the source hoe.list" in kleff("preview", file, "--on", f"root:{top}", code=None).out
+    other = procedure(tmp_path / "o.toml", body.replace("hoe.list", "none.list"))
+    assert "apt has no lists" not in kleff("preview", other, "--on", f"root:{top}", code=None).out
 
 
 @pytest.mark.skipif(not IS_ROOT or bool(missing), reason=f"needs root and {', '.join(missing) or 'dpkg'}")

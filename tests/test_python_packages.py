@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from memory import Bench
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 SITE = f"lib/python{sys.version_info[0]}.{sys.version_info[1]}/site-packages"
@@ -114,6 +115,23 @@ def test_what_needs_it_and_what_stays(kleff: Kleff, top: Path, tmp_path: Path) -
     assert (top / "home/tomas/.local/share/pipx/venvs/hoe-labels").exists()
     wide = procedure(tmp_path / "w.toml", "[[purge]]\npython = '*'\n")
     assert "at least 4 letters" in kleff("check", wide, code=2).out
+
+
+def test_what_a_package_of_the_system_owns_stays(folder: Path) -> None:
+    """A Python package that the system's package manager has installed is not taken off beside it."""
+    bench = Bench(folder, "linux")
+    site, files = "/usr/lib/python3/dist-packages", ("hoe_labels/__init__.py", "hoe_labels-1.2.dist-info/METADATA")
+    bench.on.packages.add("python3-hoe-labels", "1.2", [f"{site}/{name}" for name in files])
+    for name, text in (("METADATA", "Name: hoe-labels\nVersion: 1.2\n"), ("RECORD", "".join(f"{name},,\n" for name in files))):
+        path = bench.on.files.path(f"{site}/hoe_labels-1.2.dist-info/{name}")
+        if bench.on.files.look(path) is not None:
+            bench.on.files.remove_single(path)
+        bench.on.files.add(str(path), text)
+    before = bench.files
+    (action,) = bench.plan("[[purge]]\npython = 'hoe-labels'\nin_environment = '/usr'\n", phase="purge")
+    assert (action.state, "python3-hoe-labels, which stays" in action.reason) == ("kept", True)
+    bench.run("[[purge]]\npython = 'hoe-labels'\nin_environment = '/usr'\n")
+    assert {k: v for k, v in bench.files.items() if "dist-packages" in k} == {k: v for k, v in before.items() if "dist-packages" in k}
 
 
 def test_a_record_that_leads_elsewhere(kleff: Kleff, top: Path, tmp_path: Path) -> None:

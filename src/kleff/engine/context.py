@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
@@ -9,6 +10,7 @@ import kleff.objects.standard  # noqa: F401  makes the kinds known
 from kleff.case.guard.guard import Guard, Kept
 from kleff.engine.accounts import for_all, keep_left_out, looked_at
 from kleff.engine.systems import applies
+from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.kind import Claimed, Claims, Keeps, Looks, able, kind_of, kinds
@@ -23,6 +25,13 @@ from kleff.workstation.paths import WPath
 
 # What stands for an answer that nobody needed to give (a look at a procedure, without a plan).
 _NONE: dict[str, Answer] = {"yes-no": False, "one": "", "some": []}
+
+
+UNSEEN = (OSError, LinkOnTheWay, ActionFailed)  # what a kind meets that cannot look
+
+
+def why_unseen(error: OSError | LinkOnTheWay | ActionFailed) -> str:
+    return f"it cannot be looked at: {error.strerror}" if isinstance(error, OSError) else error.what
 
 
 def look_only(workstation: Workstation, procedure: Procedure, options: Options | None = None) -> Here:
@@ -89,8 +98,12 @@ def going_steps(here: Here, *phases: str) -> list[LoadedStep]:
 def look(step: LoadedStep, here: Here) -> Iterator[Sighting]:
     """What of a step's thing is there; nothing if its kind cannot tell."""
     kind = able(kind_of(step.kind), Looks)
-    if kind is not None:
+    if kind is None:
+        return
+    try:
         yield from looked_at(kind.look(step, here), here)
+    except UNSEEN as error:
+        yield Sighting(kind=step.kind, what=f"line {step.line} ({why_unseen(error)})", line=step.line, unreadable=True)
 
 
 def pieces(here: Here) -> list[Sighting]:
@@ -126,7 +139,8 @@ def claimed_by(here: Here, steps: Sequence[LoadedStep]) -> Claimed:
     for step in steps:
         kind = able(kind_of(step.kind), Claims)
         if kind is not None:
-            claimed.add(kind.claims(step, here))
+            with contextlib.suppress(*UNSEEN):  # the plan says so where it stands
+                claimed.add(kind.claims(step, here))
     return claimed
 
 
@@ -169,7 +183,7 @@ def _keep_unwanted(here: Here, kept: Kept) -> None:
 
 def _keep_what_stays(here: Here, kept: Kept) -> None:
     """What each kind knows to stay: products that are not uninstalled, packages that are not removed."""
-    claimed = claimed_by(here, going_steps(here, "delete"))
+    claimed = claimed_by(here, going_steps(here, "purge", "delete"))
     steps = going_steps(here, "uninstall", "purge")
     for kind in kinds():
         keeping = able(kind, Keeps)

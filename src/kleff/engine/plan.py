@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 import msgspec
 
 from kleff.engine.accounts import looked_at
-from kleff.engine.context import steps_here
+from kleff.engine.context import UNSEEN, steps_here, why_unseen
 from kleff.engine.systems import elsewhere
 from kleff.engine.totals import Totals, totals_of
 from kleff.errors import LinkOnTheWay
@@ -87,7 +87,7 @@ def plan_step(step: LoadedStep, here: Here) -> list[Action]:
     if step.model.expected and looking is not None:
         actions = [plan_condition(looking, step, here)]
     else:
-        actions = list(planning.plan(step, here)) if planning is not None else []
+        actions = _planned(planning, step, here) if planning is not None else []
     actions = [*looked_at(actions, here), *_accounts_not_here(step, here)]
     _leave_synced(step, here, actions)
     _leave_unchosen(step, here, actions)
@@ -98,6 +98,15 @@ def plan_step(step: LoadedStep, here: Here) -> list[Action]:
             action.keep(reason)
             action.shows = []
     return actions
+
+
+def _planned(planning: Plans, step: LoadedStep, here: Here) -> list[Action]:
+    """What a kind plans; one action that says why where it could not look."""
+    try:
+        return list(planning.plan(step, here))
+    except UNSEEN as error:
+        target = step.model.label or " ".join(step.model.written_paths) or step.kind
+        return [here.action(step, "look at", target, state=UNREADABLE, reason=why_unseen(error))]
 
 
 def _accounts_not_here(step: LoadedStep, here: Here) -> list[Action]:

@@ -226,11 +226,18 @@ class AfterRestart(Protocol):
 class Alternatives(Protocol):
     """Names that stand for one of several programs."""
 
-    def all(self) -> list[Alternative]: ...
+    def all(self) -> list[Alternative]:
+        """Every one of each name.
+
+        Raises:
+            ActionFailed: it cannot be told.
+        """
 
     def remove(self, one: Alternative) -> None:
-        """Raises:
-        ActionFailed: the system says no.
+        """Let it be one no more.
+
+        Raises:
+            ActionFailed: the system says no.
         """
 
     def put_back(self, one: Alternative) -> None:

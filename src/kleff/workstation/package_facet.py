@@ -28,10 +28,13 @@ class Packages(Protocol):
         """Of an installed package without content of its own: those it depends on that were brought in for others; else empty."""
 
     def offered_by(self, source: str) -> set[tuple[str, str]]:
-        """The packages a source offers, by name and version; nothing if there is no such source, or its lists are not there.
+        """The packages a source offers, by name and version; nothing if there is no such source.
 
         Args:
             source: the name of its file.
+
+        Raises:
+            ActionFailed: it cannot be told, since its lists are not there.
         """
 
     def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:

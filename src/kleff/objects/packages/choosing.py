@@ -1,8 +1,10 @@
 """Which packages a procedure means: those that it names, those that need them, those that came along with them."""
 
+import contextlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
+from kleff.errors import ActionFailed
 from kleff.objects.base.here import Here
 from kleff.objects.packages.steps import PackagePurge, Packages
 from kleff.objects.paths.steps import found_paths
@@ -108,14 +110,17 @@ def allowed(model: PackagePurge, package: Package) -> bool:
 
 
 def leaving(steps: Sequence[LoadedStep], here: Here) -> set[str]:
-    """The names of the packages that some steps remove, which therefore own nothing that must stay."""
+    """The names of the packages that some steps remove, which therefore own nothing that must stay. Where it cannot be told what a step
+    removes, it removes nothing: more stays.
+    """
     names = set()
     for step in steps:
         if isinstance(step.model, PackagePurge):
-            found = meant(step, here)
-            names |= {p.name for p in found} | {p.name for p in needing(found, here) if allowed(step.model, p)}
-            if step is _last(here):
-                names |= {p.name for p in came_along(here).going}
+            with contextlib.suppress(ActionFailed):  # the plan says so where it stands
+                found = meant(step, here)
+                names |= {p.name for p in found} | {p.name for p in needing(found, here) if allowed(step.model, p)}
+                if step is _last(here):
+                    names |= {p.name for p in came_along(here).going}
     return names
 
 

@@ -6,6 +6,7 @@ from typing import Annotated
 
 from msgspec import Meta
 
+from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
@@ -94,7 +95,11 @@ def _left(model: SourceDelete, here: Here) -> list[str]:
     packages = here.workstation.packages
     if packages is None:
         return []
-    offered, going = packages.offered_by(model.source), leaving(here.procedure.phase("purge"), here)
+    try:
+        offered = packages.offered_by(model.source)
+    except ActionFailed as error:
+        return [f"which packages of it stay is not known: {error.what}"]
+    going = leaving(here.procedure.phase("purge"), here)
     stay = [p for p in packages.all() if (bare(p.name), p.version) in offered and p.name not in going and p.state == "installed"]
     names = ", ".join(f"{bare(p.name)} {p.version}" for p in stay[:SHOWN]) + (" and more" if len(stay) > SHOWN else "")
     return [f"packages of it stay, and are not renewed any more: {names}; to change them:  apt-get install NAME/RELEASE"] if stay else []

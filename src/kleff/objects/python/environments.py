@@ -83,19 +83,20 @@ def environments(here: Here, accounts: list[str], named: str) -> Iterator[Enviro
 
 def _sites(files: FileTree, prefix: WPath) -> tuple[WPath, ...]:
     lib = prefix.child("lib")
-    found = [lib.child(name, site) for name in _names(files, lib) if SITES.match(name) for site in ("site-packages", "dist-packages")]
+    found = [lib.child(name, site) for name in names_in(files, lib) if SITES.match(name) for site in ("site-packages", "dist-packages")]
     return tuple(path for path in found if files.look(path) is not None)
 
 
 def _tools(files: FileTree, folders: Iterable[WPath], account: Account | None) -> Iterator[Environment]:
     for folder in folders:
-        for name in _names(files, folder):
+        for name in names_in(files, folder):
             prefix = folder.child(name)
-            if "pyvenv.cfg" in _names(files, prefix):
+            if "pyvenv.cfg" in names_in(files, prefix):
                 yield Environment(prefix, _sites(files, prefix), account, normalized(name))
 
 
-def _names(files: FileTree, folder: WPath) -> list[str]:
+def names_in(files: FileTree, folder: WPath) -> list[str]:
+    """The names in a folder; nothing where it is a link or cannot be entered: no environment is looked for behind one."""
     try:
         return files.names(folder)
     except (OSError, LinkOnTheWay):
@@ -106,7 +107,7 @@ def installed(files: FileTree, environment: Environment) -> list[Distribution]:
     """What is installed in an environment; what cannot be read is left out."""
     found = []
     for site in environment.sites:
-        for name in _names(files, site):
+        for name in names_in(files, site):
             if name.endswith(INFO):
                 one = _distribution(files, environment, site, site.child(name))
                 found += [one] if one is not None else []
@@ -168,7 +169,7 @@ def topmost(files: FileTree, one: Distribution) -> list[WPath]:
         path.parent.child("__pycache__", name)
         for path in one.paths
         if path.parent.key in sites
-        for name in _names(files, path.parent.child("__pycache__"))
+        for name in names_in(files, path.parent.child("__pycache__"))
     )
     result |= {path.key: path for path in compiled if its(path)}
     return sorted(result.values(), key=lambda path: path.parts)

@@ -7,10 +7,10 @@ from msgspec import Meta
 
 from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
-from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
-from kleff.objects.paths.several import plan_several, set_aside_several
-from kleff.objects.python.environments import Distribution, Environment, environments, installed, normalized, topmost
+from kleff.objects.paths.several import exact, plan_several, set_aside_several
+from kleff.objects.python.environments import Distribution, Environment, environments, installed, names_in, normalized, topmost
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem
@@ -130,6 +130,18 @@ class PythonKind(Kind):
             more.keep('nothing says that they go:  came_along = "these"')
         yield more
 
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        """The paths of what goes, so that what packages of the system own of them is known to stay."""
+        model, files = step.model, here.workstation.files
+        if not isinstance(model, PythonPurge):
+            return Claimed()
+        claimed = Claimed()
+        for one, others in _found(step, here):
+            going = [one, *_needing([one], others)]
+            paths = [p for o in (*going, *_came_along(going, others)) for p in topmost(files, o)]
+            claimed.targets += [(exact(path, one.environment.account), True) for path in paths]
+        return claimed
+
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         return set_aside_several(action, work)
 
@@ -184,7 +196,7 @@ def _links(here: Here, environment: Environment) -> Iterator[WPath]:
     files, style = here.workstation.files, here.workstation.style
     account = environment.account
     folder = account.home.child(".local", "bin") if account else WPath(style, "", ("usr", "local", "bin"))
-    for name in files.names(folder):
+    for name in names_in(files, folder):
         look = files.look(folder.child(name))
         if look is not None and look.is_link:
             leads = files.path(files.read_link(folder.child(name)))

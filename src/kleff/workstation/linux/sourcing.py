@@ -17,7 +17,7 @@ NOBODY = "65534"  # Debian policy 9.2.2
 MEMORY = 256 << 20
 # $1 is the script, $2 the variable; what the script itself says goes nowhere.
 ASKED = '. "$1" </dev/null >/dev/null 2>&1; eval "printf %s \\"\\${$2-}\\""'
-ALONE = ["unshare", "--net", "--"]
+ALONE = ["unshare", "--net", "--pid", "--fork", "--kill-child", "--"]  # what it leaves running ends with it
 AS_NOBODY = ["setpriv", f"--reuid={NOBODY}", f"--regid={NOBODY}", "--clear-groups", "--no-new-privs", "--"]
 
 

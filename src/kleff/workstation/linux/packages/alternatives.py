@@ -25,21 +25,29 @@ class LinuxAlternatives:
         self._words = ["update-alternatives", *(["--root", str(root)] if root else [])]
         self._environment = environment
 
-    def _run(self, *words: str) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
-            [*self._words, *words], capture_output=True, text=True, errors="surrogateescape", env=self._environment, timeout=PATIENCE,
-            check=False,
-        )  # fmt: skip
+    def _run(self, *words: str) -> str:
+        """What it says.
+
+        Raises:
+            ActionFailed: it cannot be run, or says no.
+        """
+        try:
+            done = subprocess.run(
+                [*self._words, *words], capture_output=True, text=True, errors="surrogateescape", env=self._environment, timeout=PATIENCE,
+                check=False,
+            )  # fmt: skip
+        except (OSError, subprocess.TimeoutExpired) as error:
+            raise ActionFailed(f"update-alternatives cannot be run: {error}", remedy="look at it; then resume") from None
+        if done.returncode != 0:
+            raise ActionFailed(f"update-alternatives {words[0]} says: {done.stderr.strip()}", remedy="look at it; then resume")
+        return done.stdout
 
     def all(self) -> list[Alternative]:
-        try:
-            names = [line.split()[0] for line in self._run("--get-selections").stdout.splitlines() if line.split()]
-            return [one for name in names for one in self._of(name)]
-        except (OSError, subprocess.TimeoutExpired):
-            return []
+        names = [line.split()[0] for line in self._run("--get-selections").splitlines() if line.split()]
+        return [one for name in names for one in self._of(name)]
 
     def _of(self, name: str) -> list[Alternative]:
-        head, *others = self._run("--query", name).stdout.split("\n\n")
+        head, *others = self._run("--query", name).split("\n\n")
         told = dict(FIELD.findall(head))
         links = _pairs(told.get("Slaves", ""))
         found = []
@@ -55,17 +63,13 @@ class LinuxAlternatives:
         return found
 
     def remove(self, one: Alternative) -> None:
-        done = self._run("--remove", one.name, one.path)
-        if done.returncode != 0:
-            raise ActionFailed(f"the alternative {one.path} for {one.name} stays: {done.stderr.strip()}", remedy="look at it; then resume")
+        self._run("--remove", one.name, one.path)
 
     def put_back(self, one: Alternative) -> None:
         slaves = [word for name, link, path in one.slaves for word in ("--slave", link, name, path)]
-        done = self._run("--install", one.link, one.name, one.path, str(one.priority), *slaves)
-        if done.returncode == 0 and one.chosen:
-            done = self._run("--set", one.name, one.path)
-        if done.returncode != 0:
-            raise ActionFailed(f"the alternative {one.path} for {one.name} is not put back: {done.stderr.strip()}")
+        self._run("--install", one.link, one.name, one.path, str(one.priority), *slaves)
+        if one.chosen:
+            self._run("--set", one.name, one.path)
 
 
 def _pairs(text: str) -> dict[str, str]:

@@ -28,17 +28,9 @@ ENVIRONMENT = {
     "HOME": "/root",
 }
 FIELDS = (
-    "binary:Package",
-    "Version",
-    "db:Status-Abbrev",
-    "Essential",
-    "Protected",
-    "Installed-Size",
-    "Priority",
-    "Section",
-    "binary:Summary",
+    "binary:Package", "Version", "db:Status-Abbrev", "Essential", "Protected", "Installed-Size", "Priority", "Section", "binary:Summary",
     "Conffiles",
-)
+)  # fmt: skip
 # What a package without content of its own has: folders on the way, and its documentation.
 NO_CONTENT = re.compile(r"/\.?\Z|/usr(?:/share(?:/(?:doc|lintian|bug)(?:/.*)?)?)?\Z")
 PATIENCE = 3600
@@ -140,8 +132,10 @@ class Dpkg:
         return [other for other in depended_on(self._query("-W", "-f=${Pre-Depends}, ${Depends}", "--", name)) if other in brought]
 
     def offered_by(self, source: str) -> set[tuple[str, str]]:
-        from kleff.workstation.linux.packages.sources import offered_by
+        from kleff.workstation.linux.packages.sources import LISTS, offered_by
 
+        if self._files.look(WPath(self._files.style, "", (*LISTS, source))) is None:
+            return set()
         return self._remembered(f"source {source}", lambda: offered_by(self._root, ENVIRONMENT, source))
 
     def history(self) -> dict[str, Installed]:

@@ -7,21 +7,31 @@ import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 
+from kleff.errors import ActionFailed
+
+LISTS = ("etc", "apt", "sources.list.d")
 PATIENCE = 60
 HELPER = "/usr/lib/apt/apt-helper"  # reads a list however it is compressed
 
 
 def offered_by(root: Path | None, environment: Mapping[str, str], source: str) -> set[tuple[str, str]]:
-    """(name, version) of every package in the lists of one source file."""
+    """(name, version) of every package in the lists of one source file.
+
+    Raises:
+        ActionFailed: apt has no lists of it, or cannot be asked.
+    """
     options = ["-o", f"Dir={root}"] if root else []
     form = "$(FILENAME)\t$(SOURCESENTRY)"
     listed = _said(["apt-get", "indextargets", *options, "--format", form, "Created-By: Packages"], environment)
-    found: set[tuple[str, str]] = set()
-    for line in listed.splitlines():
-        file, _, entry = line.partition("\t")
-        if entry.rpartition(":")[0].rpartition("/")[2] == source:
-            found.update(_packages(_said([HELPER, "cat-file", file], environment)))
-    return found
+    files = [file for file, _, entry in (line.partition("\t") for line in listed.splitlines()) if _of(entry) == source]
+    if not files:
+        raise ActionFailed(f"apt has no lists of the source {source}", remedy="fetch them with  apt-get update")
+    return {pair for file in files for pair in _packages(_said([HELPER, "cat-file", file], environment))}
+
+
+def _of(entry: str) -> str:
+    """The file of a source's entry, `/etc/apt/sources.list.d/NAME:LINE`."""
+    return entry.rpartition(":")[0].rpartition("/")[2]
 
 
 def _packages(text: str) -> list[tuple[str, str]]:
@@ -32,6 +42,8 @@ def _packages(text: str) -> list[tuple[str, str]]:
 def _said(words: list[str], environment: Mapping[str, str]) -> str:
     try:
         done = subprocess.run(words, env=environment, capture_output=True, timeout=PATIENCE, check=False)
-    except (OSError, subprocess.TimeoutExpired):
-        return ""
-    return done.stdout.decode("utf-8", "replace") if done.returncode == 0 else ""
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise ActionFailed(f"{words[0]} cannot be asked: {error}") from None
+    if done.returncode != 0:
+        raise ActionFailed(f"{words[0]} ended with {done.returncode}: {done.stderr.decode('utf-8', 'replace').strip()}")
+    return done.stdout.decode("utf-8", "replace")
