@@ -7,13 +7,12 @@ As root; needs dpkg. Writes FOLDER/potting-03 (the tree) and FOLDER/bridge.toml.
 
 from __future__ import annotations
 
-import subprocess
 import sys
 import tempfile
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
-from debs import dpkg, used_for_a_while
+from debs import build_one, dpkg, used_for_a_while
 from support import linux_tree, write
 
 # name: (version, what it needs, brought in for another, KiB, description)
@@ -78,11 +77,8 @@ def build(folder: Path) -> list[Path]:
         write(source / f"usr/share/doc/{name}/copyright", "made up")
         if name != "brindlewort-suite":
             write(source / f"usr/lib/{name}/part.so", name)
-        depends = f"Depends: {needs}\n" if needs else ""
-        control = f"Package: {name}\nVersion: {version}\nArchitecture: all\nInstalled-Size: {kib}\nSection: misc\n{depends}"
-        write(source / "DEBIAN/control", f"{control}Maintainer: Alder Row Nursery <it@alder-row.example>\nDescription: {told}\n")
-        subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, folder / f"{name}.deb"], check=True, capture_output=True)
-        made.append(folder / f"{name}.deb")
+        more = f"Installed-Size: {kib}\nSection: misc\n" + (f"Depends: {needs}\n" if needs else "")
+        made.append(build_one(source, name, version, more, told))
     return made
 
 

@@ -108,15 +108,21 @@ def build_shed(folder: Path) -> list[Path]:
     return [_package(source) for source in (library, shed, rake)]
 
 
+def build_one(source: Path, name: str, version: str = "1.0", more: str = "", told: str = "made-up package") -> Path:
+    """A made-up package of what lies in a folder; `more` are further fields, each a line."""
+    _control(source, name, version, more, told)
+    return _package(source)
+
+
 def _package(source: Path) -> Path:
     made = source.parent / f"{source.name}.deb"
     subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, made], check=True, capture_output=True)
     return made
 
 
-def _control(folder: Path, name: str, version: str, more: str = "") -> None:
+def _control(folder: Path, name: str, version: str, more: str = "", told: str = "made-up package of a made-up vendor") -> None:
     text = f"Package: {name}\nVersion: {version}\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n{more}"
-    write(folder / "DEBIAN/control", text + "Description: made-up package of a made-up vendor\n")
+    write(folder / "DEBIAN/control", f"{text}Description: {told}\n")
 
 
 def dpkg(root: Path | None, *arguments: object) -> str:

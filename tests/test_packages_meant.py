@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from debs import NEEDED, dpkg, states
+from debs import NEEDED, build_one, dpkg, states
 from killing import KILLED, run_until
 from kleff.errors import Refused
 from kleff.workstation.open import open_workstation
@@ -122,10 +122,7 @@ def test_really(kleff: Kleff, tmp_path: Path) -> None:
             write(source / f"opt/{name}/program", name)
             write(source / f"etc/{name}.conf", "beds = 4\n")
             write(source / "DEBIAN/conffiles", f"/etc/{name}.conf\n")
-        control = f"Package: {name}\nVersion: 1.0\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n{more}"
-        write(source / "DEBIAN/control", control + "Description: made-up package\n")
-        subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, folder / f"{name}.deb"], check=True, capture_output=True)
-        made.append(folder / f"{name}.deb")
+        made.append(build_one(source, name, more=more))
     dpkg(top, "-i", *reversed(made))
     brought = "".join(f"Package: {n}\nArchitecture: all\nAuto-Installed: 1\n\n" for n in ("hoe-server", "hoe-client"))
     write(top / "var/lib/apt/extended_states", brought)
@@ -138,9 +135,7 @@ def test_really(kleff: Kleff, tmp_path: Path) -> None:
     kleff("undo", next(kleff.cases.iterdir()).name, "--yes")
     assert states(top, "") == before
     kept = top / "var/cache/apt/archives/hoe-server_1.0_all.deb"
-    write(folder / "hoe-server/DEBIAN/control", (folder / "hoe-server/DEBIAN/control").read_text() + "Homepage: https://hoe.example\n")
-    write(kept).unlink()
-    subprocess.run(["dpkg-deb", "--root-owner-group", "-b", folder / "hoe-server", kept], check=True, capture_output=True)
+    write(kept, build_one(folder / "hoe-server", "hoe-server", more="Homepage: https://hoe.example\n").read_bytes())
     for mode, used in ((0o666, 0), (0o644, 1)):  # what others can write is not installed
         kept.chmod(mode)
         kleff("run", file, "--on", f"root:{top}", "--yes")
@@ -170,10 +165,7 @@ def test_killed_with_a_large_configuration_file_of_its_account(kleff: Kleff, tmp
     top, source = linux_tree(tmp_path / "tree"), tmp_path / "hoe-server"
     write(source / "etc/hoe.conf", "beds = 4\n" * 9000)
     write(source / "DEBIAN/conffiles", "/etc/hoe.conf\n")
-    control = "Package: hoe-server\nVersion: 1.0\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n"
-    write(source / "DEBIAN/control", control + "Description: made-up package\n")
-    subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, tmp_path / "hoe.deb"], check=True, capture_output=True)
-    dpkg(top, "-i", tmp_path / "hoe.deb")
+    dpkg(top, "-i", build_one(source, "hoe-server"))
     os.chown(top / "etc/hoe.conf", 105, 105)
     body = "[[purge]]\npackage = 'hoe-server'\nmode = 'remove'\n[[delete]]\nlines = 'beds = 7'\nin_file = '/etc/hoe.conf'\n"
     (top / "etc/hoe.conf").write_text("beds = 7\n" + "beds = 4\n" * 9000)
@@ -265,10 +257,7 @@ def test_what_is_set_about_a_package_is_given_again_or_told(tmp_path: Path) -> N
     """An owner that is set by hand: read, lost, given again; one whose account is gone is told, never passed over."""
     top, source = linux_tree(tmp_path / "tree"), tmp_path / "hoe-server"
     write(source / "opt/hoe/program", "x")
-    control = "Package: hoe-server\nVersion: 1.0\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n"
-    write(source / "DEBIAN/control", control + "Description: made-up package\n")
-    subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, tmp_path / "hoe.deb"], check=True, capture_output=True)
-    dpkg(top, "-i", tmp_path / "hoe.deb")
+    dpkg(top, "-i", build_one(source, "hoe-server"))
     overrides = top / "var/lib/dpkg/statoverride"
     overrides.write_text("root root 750 /opt/hoe/program\n")
     packages = open_workstation(f"root:{top}").packages

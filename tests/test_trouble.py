@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import shutil
-import subprocess
 import sys
 import time
 from collections.abc import Iterator
@@ -12,6 +11,7 @@ from collections.abc import Iterator
 import pytest
 
 from booted import NEEDED, Booted, make_base
+from debs import build_one
 from support import IS_ROOT, until, write
 
 missing = [n for n in NEEDED if shutil.which(n) is None]
@@ -56,11 +56,8 @@ def box(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Booted]:
     source = folder / "hoe-trouble"
     write(source / "opt/hoe/program", "x")
     write(source / "DEBIAN/prerm", PRERM, 0o755)
-    control = "Package: hoe-trouble\nVersion: 1.0\nArchitecture: all\nMaintainer: Alder Row Nursery <it@alder-row.example>\n"
-    write(source / "DEBIAN/control", control + "Description: made-up package\n")
-    subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, folder / "hoe.deb"], check=True, capture_output=True)
     box = Booted(make_base(folder), folder)
-    shutil.copy(folder / "hoe.deb", box.top / "srv/hoe.deb")
+    shutil.copy(build_one(source, "hoe-trouble"), box.top / "srv/hoe.deb")
     write(box.top / "srv/hoe.toml", PROCEDURE)
     yield box
     box.stop()

@@ -1,5 +1,6 @@
 """Variables that a script of the product sets, as evidence."""
 
+import re
 from collections.abc import Collection, Iterator
 from typing import Annotated
 
@@ -16,13 +17,13 @@ from kleff.procedure.model import Problem, Step, Text, path_problem
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 
-NAME = Annotated[str, Meta(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$", description="name of the environment variable")]
+NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 
 
 class VariableEvidence(Step, kw_only=True, frozen=True):
     """An environment variable that a script sets. The script is sourced by a clean `sh`, as an account that owns nothing."""
 
-    variable: NAME
+    variable: Annotated[Text, Meta(description="name of the environment variable")]
     set_by: Annotated[Text, Meta(description="the script; only an administrator can write it, else it is not sourced")]
     says: Annotated[Text, Meta(description="what its value is like; * and ? are wildcards")] = "?*"
 
@@ -31,6 +32,8 @@ class VariableEvidence(Step, kw_only=True, frozen=True):
         return [self.set_by]
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if not NAME.fullmatch(self.variable):
+            yield ("variable",), f"{self.variable!r} is no name of a variable: letters, digits and _, and no digit first"
         wrong = path_problem(self.set_by, places) or ("names one script, without wildcards" if is_glob(self.set_by) else None)
         if wrong:
             yield ("set_by",), wrong

@@ -30,7 +30,7 @@ class AlternativesDelete(Step, kw_only=True, frozen=True):
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         wrong = path_problem(self.alternatives_to, places)
         if wrong or is_glob(self.alternatives_to):
-            yield ("alternatives_to",), wrong or "names one place, without wildcards"
+            yield ("alternatives_to",), wrong or f"{self.alternatives_to!r} has wildcards; name one place"
 
 
 class One(Struct, kw_only=True):

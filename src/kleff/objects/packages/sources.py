@@ -31,7 +31,7 @@ class SourceDelete(Step, kw_only=True, frozen=True):
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         if "/" in self.source or not self.source.endswith((".list", ".sources")):
-            yield ("source",), "is the name of a file in /etc/apt/sources.list.d, ending in .list or .sources"
+            yield ("source",), f"{self.source!r} is not the name of a file in /etc/apt/sources.list.d, ending in .list or .sources"
 
 
 class SourceKind(Kind):
