@@ -14,6 +14,7 @@ import pytest
 
 from debs import BRIDGE, LIBRARY, NEEDED, NEIGHBOUR, build, dpkg, states, used_for_a_while
 from killing import EVERY, KILLED, points, run_until
+from kleff.workstation.linux.processes import LinuxProcesses
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, until, write
 
 SAMPLE = Path(__file__).parent.parent / "src/kleff/samples/print-bridge.toml"
@@ -314,26 +315,25 @@ def test_a_linux_procedure_killed_on_the_way(tmp_path: Path, bridge_procedure: P
 
 
 def _running() -> list[psutil.Process]:
-    """The program's processes; a killed one whose parent (init here) does not reap it is none, nor is one of a booted workstation."""
-    named = [p for p in psutil.process_iter(["name", "status"]) if p.info["name"] == "tagbridge"]
-    return [p for p in named if p.info["status"] != psutil.STATUS_ZOMBIE and _namespace(p.pid) == _namespace(os.getpid())]
+    """The program's processes, as Kleff sees them: none that is dead, nor one of a booted workstation."""
+    return [psutil.Process(p.pid) for p in LinuxProcesses().all() if p.name == "tagbridge"]
 
 
-def _namespace(pid: int) -> str:
-    try:
-        return os.readlink(f"/proc/{pid}/ns/pid")
-    except OSError:
-        return ""
+def _taken_off() -> None:
+    """Nothing of the made-up packages on this machine."""
+    for process in _running():
+        process.kill()
+    subprocess.run(["dpkg", "--purge", BRIDGE, LIBRARY, NEIGHBOUR], capture_output=True)
+    for path in ("/opt/brindlewort", "/var/lib/brindlewort-bridge", "/var/log/brindlewort-bridge", "/etc/brindlewort-bridge"):
+        shutil.rmtree(path, ignore_errors=True)
 
 
 @pytest.mark.skipif(Path("/run/systemd/system").exists(), reason="with systemd as init the service is tested on a booted workstation")
 @pytest.mark.skipif(shutil.which("start-stop-daemon") is None, reason="needs start-stop-daemon")
 @pytest.mark.usefixtures("this_machine")
-@pytest.mark.xdist_group("booted")  # there the same program runs, and is seen from here
 def test_this_machine(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> None:
     """Real files, real dpkg, a real process of a person's, and a real service by its init script."""
-    if any(Path(p).exists() for p in ("/opt/brindlewort", "/var/lib/brindlewort-bridge", "/usr/bin/tagbridge")):
-        pytest.fail("an earlier test has left the made-up packages on this machine")
+    _taken_off()  # an earlier test may have been killed
     packages = build(tmp_path / "debs", scripts=True)
     try:
         dpkg(None, "-i", *packages)
@@ -360,11 +360,7 @@ def test_this_machine(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> N
         kleff("verify", bridge_procedure, "--on", "this")
         kleff("discard", kleff.case(), "--yes")
     finally:
-        for process in _running():
-            process.kill()
-        subprocess.run(["dpkg", "--purge", BRIDGE, LIBRARY, NEIGHBOUR], capture_output=True)
-        for path in ("/opt/brindlewort", "/var/lib/brindlewort-bridge", "/var/log/brindlewort-bridge", "/etc/brindlewort-bridge"):
-            shutil.rmtree(path, ignore_errors=True)
+        _taken_off()
 
 
 def test_marks_survive(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import re
 import subprocess
@@ -16,6 +15,7 @@ from kleff.procedure.globs import name_matches
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
 from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
+from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.things import Service, ServiceParts
 
 Done = subprocess.CompletedProcess[str]
@@ -117,14 +117,8 @@ class SystemdServices:
         found = dict(line.split("=", 1) for line in shown.splitlines() if "=" in line)
         if found.get("KillMode") not in ("control-group", "mixed"):
             return ""
-        ending = f"/{found.get('Id', _unit(name))}"
-        for group in Path("/proc").glob("[0-9]*/cgroup"):
-            with contextlib.suppress(OSError):
-                lines = group.read_text("utf-8", "replace").splitlines()
-                name, state = (group.parent / "stat").read_text("utf-8", "replace").partition("(")[2].rsplit(") ", 1)
-                if any(line.endswith(ending) for line in lines) and not state.startswith(("Z", "X")):  # proc(5): dead already
-                    return f"{name}, number {group.parent.name},"
-        return ""
+        service, processes = found.get("Id", _unit(name)).removesuffix(".service"), LinuxProcesses()
+        return next((f"{p.name}, number {p.pid}," for p in processes.all() if processes.service_of(p) == service), "")
 
     def dependents(self, name: str) -> list[str]:
         order: list[str] = []
