@@ -11,6 +11,7 @@ from kleff.objects.keys.kind import KeyKind, ValueKind
 from kleff.objects.lines import LinesKind
 from kleff.objects.manual import ManualKind
 from kleff.objects.packages.alternatives import AlternativesKind
+from kleff.objects.packages.flatpaks import FlatpakKind
 from kleff.objects.packages.kind import PackageKind
 from kleff.objects.packages.sources import SourceKind
 from kleff.objects.paths.kind import PathKind
@@ -30,5 +31,6 @@ register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
     TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), AlternativesKind(),
+    FlatpakKind(),
     *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

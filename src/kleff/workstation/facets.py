@@ -14,6 +14,7 @@ from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue
 from kleff.workstation.files.lines import Edit
 from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.flatpak_facet import Flatpaks
 from kleff.workstation.package_facet import Packages
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import (
@@ -327,6 +328,7 @@ class Workstation:
     scripts: Scripts | None = None
     after_restart: AfterRestart | None = None
     alternatives: Alternatives | None = None
+    flatpaks: Flatpaks | None = None
     ground: Path = Path("/")
     needs_admin: bool = False
     program_folders: tuple[WPath, ...] = ()

@@ -4,13 +4,11 @@ A kind of effect that belongs to a kind of object defined elsewhere is known fro
 """
 
 from kleff.case.effects import (
-    alternative_removed,
     command_ran,
     key_removed,
     key_written,
     lines_changed,
     moved,
-    package_removed,
     placed,
     process_ended,
     resume_arranged,
@@ -20,10 +18,12 @@ from kleff.case.effects import (
     unit_stopped,
     units_changed,
 )
+from kleff.case.effects.packages import alternative_removed, flatpak_removed, package_removed
 
 __all__ = [
     "alternative_removed",
     "command_ran",
+    "flatpak_removed",
     "key_removed",
     "key_written",
     "lines_changed",

@@ -8,7 +8,7 @@ from itertools import takewhile
 from kleff.case.bag.bag import Bag
 from kleff.case.bag.encryption import BagKey
 from kleff.case.effects.base import effect_of, reconcile
-from kleff.case.effects.package_removed import clear_up
+from kleff.case.effects.packages.package_removed import clear_up
 from kleff.case.effects.resume_arranged import arrange_resume, forget_resume
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case

@@ -70,7 +70,7 @@ class AlternativesKind(Kind):
         return Claimed(targets=[(Target(path, len(path.parts), len(path.name)), False) for _, path in _found(step.model, here)])
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects.alternative_removed import remove_alternative
+        from kleff.case.effects.packages.alternative_removed import remove_alternative
 
         told, alternatives = action.details_as(One).one, work.here.workstation.alternatives
         now = [a for a in (alternatives.all() if alternatives else []) if (a.name, a.path) == (told.name, told.path)]

@@ -201,7 +201,7 @@ class PackageKind(Kind):
         purge = model.mode == "purge"
         wanted = action.details_as(Agreed).names
         found = agreed(wanted, work.here, purge)
-        from kleff.case.effects.package_removed import PackageRemoved, earlier_try, remove_packages
+        from kleff.case.effects.packages.package_removed import PackageRemoved, earlier_try, remove_packages
         from kleff.case.effects.spared import put_back_others, put_back_others_of, record_difference
 
         if not found or packages is None:

@@ -17,6 +17,7 @@ from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.after_restart import SystemdAfterRestart
 from kleff.workstation.linux.commands import LinuxCommands
+from kleff.workstation.linux.flatpaks import open_flatpaks
 from kleff.workstation.linux.folders import program_folders
 from kleff.workstation.linux.packages.alternatives import LinuxAlternatives
 from kleff.workstation.linux.packages.dpkg import ENVIRONMENT, Dpkg
@@ -53,6 +54,7 @@ def open_this() -> Workstation:
         processes=LinuxProcesses(),
         packages=Dpkg(files, None) if dpkg else None,
         alternatives=LinuxAlternatives(None, ENVIRONMENT) if dpkg else None,
+        flatpaks=open_flatpaks(files),
         commands=(commands := LinuxCommands(files, runs=True)),
         scripts=commands,
         program_folders=program_folders(files),
@@ -100,6 +102,7 @@ def open_root(folder: Path) -> Workstation:
         variables=LinuxVariables(files),
         packages=Dpkg(files, folder) if dpkg else None,
         alternatives=LinuxAlternatives(folder, ENVIRONMENT) if dpkg else None,
+        flatpaks=open_flatpaks(files),
         commands=LinuxCommands(files, runs=False),
         program_folders=program_folders(files),
         readiness=LinuxReadiness(folder, runs=False),

@@ -1,0 +1,1 @@
+"""Effects on what package managers keep."""
