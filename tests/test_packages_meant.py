@@ -271,3 +271,76 @@ def test_what_is_set_about_a_package_is_given_again_or_told(tmp_path: Path) -> N
     overrides.write_text("")
     lost = msgspec.structs.replace(record, overrides=[("nobody-there", "root", "750", "/opt/hoe/program")])
     assert packages.settle([lost]) == ["/opt/hoe/program is not set to nobody-there:root 750 as before"]
+
+
+DIVERTS = """#!/bin/sh
+set -e
+[ "$1" = install ] || exit 0
+dpkg-divert --package hoe-works --divert /opt/rake-works/rake.first --rename --add /opt/rake-works/rake
+[ -e /opt/hoe-works/registers ] || dpkg-divert --package hoe-works --divert /opt/rake-works/off --rename --add /opt/rake-works/handle
+"""
+REGISTERS = """#!/bin/sh
+set -e
+[ ! -e /opt/hoe-works/registers ] || exit 0
+ucf /opt/hoe-works/hoe.conf /etc/hoe-works.conf </dev/null
+ucfr hoe-works /etc/hoe-works.conf
+"""
+FORGETS = """#!/bin/sh
+set -e
+[ "$1" = upgrade ] || for file in rake handle; do dpkg-divert --package hoe-works --rename --remove /opt/rake-works/$file; done
+[ "$1" != purge ] || { ucf --purge /etc/hoe-works.conf; ucfr --purge hoe-works /etc/hoe-works.conf; rm -f /etc/hoe-works.conf*; }
+"""
+
+
+def _of_hoe_works() -> dict[str, object]:
+    """What the system keeps beside the package's own files."""
+    kept = Path("/var/lib/ucf")
+    diverted = subprocess.run(["dpkg-divert", "--list", "*-works*"], capture_output=True, text=True, check=True).stdout
+    noted = {n: sorted(line for line in (kept / n).read_text().split("\n") if "hoe-works" in line) for n in ("registry", "hashfile")}
+    files = {str(p): p.read_text() for top in ("/opt/rake-works", "/opt/hoe-works") for p in sorted(Path(top).glob("*"))}
+    return {"diverted": diverted, **noted, **files, "etc": {p.name: p.read_text() for p in Path("/etc").glob("hoe-works*")}}
+
+
+@pytest.mark.skipif(not IS_ROOT or shutil.which("ucf") is None, reason="needs root and ucf: the scripts run on this machine")
+@pytest.mark.usefixtures("this_machine")
+def test_diversions_and_files_that_scripts_register(kleff: Kleff, tmp_path: Path) -> None:
+    """Saved and told; back by undo, by the package's own scripts or without them."""
+
+    def taken_off() -> None:
+        for name in ("hoe-works", "rake-works"):
+            subprocess.run(["dpkg", "--purge", name], capture_output=True, check=False)
+        for path in ("/opt/hoe-works", "/opt/rake-works"):
+            shutil.rmtree(path, ignore_errors=True)
+
+    rake, hoe = tmp_path / "rake-works", tmp_path / "hoe-works"
+    write(rake / "opt/rake-works/rake", "twelve teeth\n")
+    write(rake / "opt/rake-works/handle", "ash\n")
+    write(hoe / "opt/rake-works/rake", "a hoe instead\n")
+    write(hoe / "opt/hoe-works/hoe.conf", "beds = 4\n")
+    for script, text in (("preinst", DIVERTS), ("postinst", REGISTERS), ("postrm", FORGETS)):
+        write(hoe / "DEBIAN" / script, text, 0o755)
+    taken_off()
+    try:
+        dpkg(None, "-i", build_one(rake, "rake-works"))
+        bare = _of_hoe_works()
+        dpkg(None, "-i", build_one(hoe, "hoe-works"))
+        Path("/etc/hoe-works.conf").write_text("beds = 7\n")
+        used = _of_hoe_works()
+        assert used["/opt/rake-works/rake.first"] == "twelve teeth\n"
+        file = procedure(tmp_path / "p.toml", "[[evidence]]\npackage = 'hoe-works'\n[[purge]]\npackage = 'hoe-works'\n")
+        shown = kleff("preview", file, "--on", "this").out
+        assert "saved with it: 2 diversions, 1 file that its scripts have registered" in shown
+        (owner,) = open_workstation("this").packages.owners([open_workstation("this").files.path("/opt/rake-works/off")]).values()
+        assert owner == ["rake-works"]
+        for own_scripts in (True, False):
+            kleff("run", file, "--on", "this", "--yes")
+            assert _of_hoe_works() == bare
+            if not own_scripts:  # it registers nothing again
+                write(Path("/opt/hoe-works/registers"), "not again\n")
+            kleff("undo", newest(kleff).name, "--yes")
+            shutil.rmtree("/opt/hoe-works/registers", ignore_errors=True)
+            Path("/opt/hoe-works/registers").unlink(missing_ok=True)
+            assert _of_hoe_works() == used
+            assert dpkg(None, "--audit") == ""
+    finally:
+        taken_off()

@@ -3,6 +3,7 @@
 from kleff.objects import accounts
 from kleff.objects.base.kind import register
 from kleff.objects.commands.kind import CommandKind, CommandMissingKind
+from kleff.objects.commands.variables import VariableKind
 from kleff.objects.drivers import DriverKind
 from kleff.objects.entries import EntryKind
 from kleff.objects.facts import FactKind, PackagesKind
@@ -10,6 +11,7 @@ from kleff.objects.holders import HolderKind
 from kleff.objects.keys.kind import KeyKind, ValueKind
 from kleff.objects.lines import LinesKind
 from kleff.objects.manual import ManualKind
+from kleff.objects.modules import ModuleKind
 from kleff.objects.packages.alternatives import AlternativesKind
 from kleff.objects.packages.flatpaks import FlatpakKind
 from kleff.objects.packages.kind import PackageKind
@@ -25,12 +27,11 @@ from kleff.objects.services.units_of import UnitsKind
 from kleff.objects.startup import StartupKind
 from kleff.objects.tasks import TaskKind
 from kleff.objects.trash import TrashKind
-from kleff.objects.variables import VariableKind
 
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
     TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), AlternativesKind(),
-    FlatpakKind(),
+    FlatpakKind(), ModuleKind(),
     *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

@@ -67,6 +67,9 @@ class Packages(Protocol):
             ActionFailed: the package manager failed; its output is in the file.
         """
 
+    def make_way(self, records: Sequence[PackageRecord]) -> None:
+        """Let others' files give way to those of packages that are installed again, as far as they do not yet."""
+
     def settle(self, records: Sequence[PackageRecord]) -> list[str]:
         """Give packages that are installed again their marks, answers, owners and choices, as far as they are not as recorded. Done twice
         is done once. Returns what could not be given, for people.

@@ -130,6 +130,8 @@ class PackageRecord(msgspec.Struct, kw_only=True):
         answers: (question, type, answer) of what it has asked; passwords are not among them.
         overrides: (account, group, mode, path) that an administrator, or its scripts, have set instead of the package's own.
         chosen: (name, path) of alternatives that were set to something of it by hand.
+        diverted: (path, where it lies instead) of others' files that give way to its own.
+        registered: (path, checksum or "") of configuration files that its scripts have registered.
     """
 
     name: str
@@ -145,6 +147,8 @@ class PackageRecord(msgspec.Struct, kw_only=True):
     answers: list[tuple[str, str, str]] = []
     overrides: list[tuple[str, str, str, str]] = []
     chosen: list[tuple[str, str]] = []
+    diverted: list[tuple[str, str]] = []
+    registered: list[tuple[str, str]] = []
 
     @property
     def service_patterns(self) -> list[str]:

@@ -81,6 +81,7 @@ class PackageSpare:
         if lacking or self._standing.exists():
             self._install(lacking, source, index, facet)
             facet.clear_stand_ins(recorded.packages, source)
+        facet.make_way(recorded.packages)  # before what gave way is missed at its place
         stays = self._spare.bring_back(index, self._load(self._made), self._gone())
         stays += facet.settle(recorded.packages)
         self._settle_services(recorded)
@@ -128,11 +129,16 @@ class PackageSpare:
             path = files.path(text)
             look = files.look(files.resolve(path).path) if path else None
             in_the_way |= {text} if look is not None and not look.is_folder else set()
+        in_the_way -= {path for r in lacking for path, lies in r.diverted if self._free(lies)}  # what is another's makes way by itself
         if in_the_way:
             raise ActionFailed(
                 f"{min(in_the_way)} has appeared or changed since; the packages are not installed over it",
                 remedy="move it elsewhere, then undo again",
             )
+
+    def _free(self, text: str) -> bool:
+        path = self._workstation.files.path(text)
+        return path is not None and self._workstation.files.look(self._workstation.files.resolve(path).path) is None
 
     def _gone(self) -> list[str] | None:
         """What the removal took along, as noted when it had ended; None if it was cut off."""

@@ -75,6 +75,10 @@ class Spared(Effect, kw_only=True, frozen=True, omit_defaults=True):
     def again(self, one: Journaled) -> bool:
         return bool(self.index)
 
+    def moved_back(self, hands: Hands) -> set[str]:
+        """Of what is gone from its place (base64 of the raw path): others' things that are where they belong again."""
+        return set()
+
     def spares(self, one: Journaled, hands: Hands) -> list[WPath]:
         return [area.child(f"{one.id:04d}-spare") for area in self.areas(b"", hands.workstation.files)]
 
@@ -132,7 +136,8 @@ def put_back_others(hands: Hands, one: Journaled) -> str:
     if found is None:
         return ""
     gone = {raw: files.from_raw(b64decode(raw)) for raw in found.gone}
-    others = {raw: path for raw, path in gone.items() if hands.guard.keeps(path)}
+    back = effect.moved_back(hands)
+    others = {raw: path for raw, path in gone.items() if raw not in back and hands.guard.keeps(path)}
     above = {raw for raw, path in gone.items() if any(other.below(path) for other in others.values())}
     if others:
         spare_of(hands, one.id).bring_back_some(effect.index, {*others, *above})

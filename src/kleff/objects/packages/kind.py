@@ -321,6 +321,11 @@ def settings_told(records: list[PackageRecord]) -> str:
         (sum(len(r.answers) for r in records), ("answer to its questions", "answers to its questions")),
         (sum(len(r.overrides) for r in records), ("owner set by an administrator", "owners set by an administrator")),
         (sum(len(r.chosen) for r in records), ("alternative chosen by hand", "alternatives chosen by hand")),
+        (sum(len(r.diverted) for r in records), ("diversion", "diversions")),
+        (
+            sum(len(r.registered) for r in records),
+            ("file that its scripts have registered", "files that its scripts have registered"),
+        ),
     )
     return ", ".join(plural(count, *words) for count, words in parts if count)
 

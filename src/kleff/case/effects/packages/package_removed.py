@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from base64 import b64decode, b64encode
 from collections.abc import Callable
 from typing import ClassVar, Literal
 
@@ -13,7 +14,7 @@ from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.effects.base import UNDONE, TakenBack, stays
 from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of
 from kleff.case.hands import Hands
-from kleff.case.record.effect import Count, Journaled, Sha256
+from kleff.case.record.effect import Base64, Count, Journaled, Sha256
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.things import PackageRecord
 
@@ -25,6 +26,7 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
         what: names and versions; configuration: how many configuration files were saved before.
         records: SHA-256 of what was recorded of them.
         earlier: the effect of a try that was cut off, whose spare is the whole one.
+        diverted: (path, where another's file lies meanwhile), of files that gave way to its own.
     """
 
     kind: ClassVar[str] = "package removed"
@@ -36,6 +38,11 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
     configuration: Count = 0
     records: Sha256 | Literal[""] = ""
     earlier: Count = 0
+    diverted: list[tuple[Base64, Base64]] = []
+
+    def moved_back(self, hands: Hands) -> set[str]:
+        files = hands.workstation.files
+        return {lies for path, lies in self.diverted if files.look(files.from_raw(b64decode(path))) is not None}
 
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
         if self.earlier:
@@ -98,9 +105,16 @@ def _spared(hands: Hands, action: int, effect: PackageRemoved, planned: Callable
         return hands.intend(action, msgspec.structs.replace(effect, earlier=before.id))
     hands.progress.say("     taking a spare of the packages")
     records, plan = planned()
-    one = hands.intend(action, msgspec.structs.replace(effect, spare="making", areas_=areas_for(hands, plan)))
+    diverted = [(_raw(hands, path), _raw(hands, lies)) for record in records for path, lies in record.diverted]
+    making = msgspec.structs.replace(effect, spare="making", areas_=areas_for(hands, plan), diverted=diverted)
+    one = hands.intend(action, making)
     try:
         hashes = package_spare_of(hands, one.id).take(records, plan)
     except OSError as error:
         raise no_spare(error, "nothing was removed") from None
     return hands.amend(one, spare="made", **hashes)
+
+
+def _raw(hands: Hands, text: str) -> str:
+    path = hands.workstation.files.path(text)
+    return b64encode(hands.workstation.files.resolve(path).path.raw if path else b"").decode()

@@ -103,9 +103,9 @@ class Dpkg:
         return asked.of(paths, below)
 
     def _state(self) -> object:
-        """dpkg replaces this file after every change it makes (dpkg(1), FILES)."""
-        look = self._files.look(WPath(self._files.style, "", ("var", "lib", "dpkg", "status")))
-        return (look.identity, look.size, look.times[1]) if look is not None else None
+        """dpkg replaces these files after every change it makes (dpkg(1), dpkg-divert(1), FILES)."""
+        looks = [self._files.look(WPath(self._files.style, "", ("var", "lib", "dpkg", name))) for name in ("status", "diversions")]
+        return [(look.identity, look.size, look.times[1]) if look is not None else None for look in looks]
 
     def would_go(self, names: Sequence[str]) -> list[str] | None:
         return self._asked(("purge",), names)
@@ -215,6 +215,11 @@ class Dpkg:
         if missing:
             told = "; ".join(f"{name} needs {what}" for name, what in missing)
             raise ActionFailed(f"{told}, which is not installed any more; nothing was begun", remedy="install that first, then undo again")
+
+    def make_way(self, records: Sequence[PackageRecord]) -> None:
+        from kleff.workstation.linux.packages.settings import divert_again
+
+        divert_again(self._root, ENVIRONMENT, self._files, records)
 
     def settle(self, records: Sequence[PackageRecord]) -> list[str]:
         from kleff.workstation.linux.packages.settings import set_again

@@ -33,27 +33,31 @@ def mark_again(files: FileTree, records: Sequence[PackageRecord]) -> None:
     kept = [p for p in _read(files).split("\n\n") if p.strip() and not _of(p, names)]
     brought = [r for r in records if r.automatic]
     kept += [f"Package: {r.name.partition(':')[0]}\nArchitecture: {_architecture(r)}\nAuto-Installed: 1" for r in brought]
-    path = WPath(files.style, "", STATES)
     try:
-        with files.parent(path) as (folder, name):
-            fresh = f"{name}.kleff"
-            if files.look(path.parent.child(fresh)) is not None:
-                folder.remove(fresh)
-            file = folder.create(fresh)
-            try:
-                file.write(("\n\n".join(p.strip("\n") for p in kept) + "\n\n").encode("utf-8", "surrogateescape"))
-                file.set_mode(0o644)
-                file.flush()
-            finally:
-                file.close()
-            if files.look(path) is None:
-                folder.rename(fresh, folder, name)
-            else:  # at no instant without it
-                folder.exchange(fresh, folder, name)
-                folder.remove(fresh)
-            folder.flush()
+        write_anew(files, WPath(files.style, "", STATES), "\n\n".join(p.strip("\n") for p in kept) + "\n\n", 0o644)
     except OSError as error:
         raise ActionFailed(f"the marks of packages cannot be written: {error.strerror}", remedy="see  apt-mark showauto") from None
+
+
+def write_anew(files: FileTree, path: WPath, text: str, mode: int) -> None:
+    """Write a file of the package manager's; others find the old one or the new one, at no instant none."""
+    with files.parent(path) as (folder, name):
+        fresh = f"{name}.kleff"
+        if files.look(path.parent.child(fresh)) is not None:
+            folder.remove(fresh)
+        file = folder.create(fresh)
+        try:
+            file.write(text.encode("utf-8", "surrogateescape"))
+            file.set_mode(mode)
+            file.flush()
+        finally:
+            file.close()
+        if files.look(path) is None:
+            folder.rename(fresh, folder, name)
+        else:
+            folder.exchange(fresh, folder, name)
+            folder.remove(fresh)
+        folder.flush()
 
 
 def _of(paragraph: str, names: dict[str, bool]) -> bool:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 from typing import TypeVar
 
+from kleff.errors import LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 
@@ -18,6 +19,7 @@ T = TypeVar("T")
 FORM = "${binary:Package}\n${db-fsys:Files}\x1e"
 
 
+MOST = 1 << 24  # bytes of the list of diversions
 FEW = 10  # paths that are searched for in the text itself; for more of them it is worth taking it apart
 
 
@@ -26,7 +28,7 @@ class Ownership:
 
     def __init__(self, listed: str, files: FileTree) -> None:
         self._files = files
-        self._listed = listed
+        self._listed = _where_they_lie(listed, diversions(files))
         self._folders: dict[str, WPath] = {}
 
     @cached_property
@@ -110,6 +112,30 @@ class Remembered:
         if name not in self._answers:
             self._answers[name] = ask()
         return self._answers[name]  # type: ignore[return-value]
+
+
+def diversions(files: FileTree) -> list[tuple[str, str, str]]:
+    """Paths that packages give way to each other: path, where everybody else's lies, whose own stays; ":" for an administrator's, whose
+    stays there is nobody (dpkg-divert(1); three lines each).
+    """
+    try:
+        text = files.read(WPath(files.style, "", ("var", "lib", "dpkg", "diversions")), MOST).decode("utf-8", "surrogateescape")
+    except (OSError, LinkOnTheWay):
+        return []
+    lines = text.splitlines()
+    return list(zip(lines[::3], lines[1::3], lines[2::3], strict=False))
+
+
+def _where_they_lie(listed: str, diverted: list[tuple[str, str, str]]) -> str:
+    """A listing with the paths that give way as where they lie."""
+    for path, lies, stays in diverted:
+        mark, at = f"\n {path}", -1
+        while (at := listed.find(mark, at + 1)) >= 0:
+            begin, end = listed.rfind("\x1e", 0, at) + 1, at + len(mark)
+            name = listed[begin:at].lstrip("\n").partition("\n")[0]
+            if listed[end : end + 1] in ("\n", "\x1e") and name.partition(":")[0] != stays:
+                listed = f"{listed[:at]}\n {lies}{listed[end:]}"
+    return listed
 
 
 def _spellings(text: str) -> Iterator[str]:

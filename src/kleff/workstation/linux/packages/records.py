@@ -55,6 +55,8 @@ def record_package(query: Query, files: FileTree, name: str, settings: Settings)
         answers=settings.answers(name.partition(":")[0]),
         overrides=settings.overrides(own, [text for n, text in scripts.items() if n in ("preinst", "postinst", "prerm", "postrm")]),
         chosen=settings.chosen(own),
+        diverted=settings.diverted(name.partition(":")[0]),
+        registered=settings.registered(name.partition(":")[0]),
     )
 
 

@@ -1,5 +1,6 @@
 """What is set about a package outside its files: answers to its questions (debconf(7)), owners and permissions (dpkg-statoverride(1)),
-alternatives chosen by hand (update-alternatives(1)). A purge takes these along.
+alternatives chosen by hand (update-alternatives(1)), diversions (dpkg-divert(1)), configuration files that its scripts have registered
+(ucf(1), ucfr(1)). A purge takes these along.
 """
 
 from __future__ import annotations
@@ -12,6 +13,8 @@ from pathlib import Path
 
 from kleff.errors import LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.linux.packages.marks import write_anew
+from kleff.workstation.linux.packages.ownership import diversions
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import PackageRecord
 
@@ -21,8 +24,11 @@ FIELD = re.compile(r"^([A-Z][\w-]*):[ \t]?(.*)$", re.MULTILINE)
 ASKED = ("boolean", "string", "select", "multiselect")  # the types that are answers, and no passwords
 
 
+REGISTRY, HASHES = "/var/lib/ucf/registry", "/var/lib/ucf/hashfile"
+
+
 class Settings:
-    """The three databases, read once."""
+    """The databases, read once."""
 
     def __init__(self, files: FileTree) -> None:
         self._files = files
@@ -31,6 +37,9 @@ class Settings:
         self._questions = [p for p in self._paragraphs("/var/cache/debconf/config.dat") if "Name" in p]
         self._overrides = [parts for line in self._text("/var/lib/dpkg/statoverride").splitlines() if len(parts := line.split(" ", 3)) == 4]
         self._chosen = list(self._alternatives())
+        self._diverted = diversions(files)
+        self._registered = self._pairs(REGISTRY)
+        self._hashes = {path: checksum for checksum, path in self._pairs(HASHES)}
 
     def _text(self, text: str) -> str:
         path = WPath(self._files.style, "", tuple(text.strip("/").split("/")))
@@ -38,6 +47,9 @@ class Settings:
             return self._files.read(path, MOST).decode("utf-8", "surrogateescape")
         except (OSError, LinkOnTheWay):
             return ""
+
+    def _pairs(self, path: str) -> list[tuple[str, str]]:
+        return [(first, rest) for line in self._text(path).splitlines() for first, _, rest in [_two(line)] if rest]
 
     def _paragraphs(self, path: str) -> list[dict[str, str]]:
         return [dict(FIELD.findall(paragraph)) for paragraph in self._text(path).split("\n\n") if paragraph.strip()]
@@ -72,6 +84,13 @@ class Settings:
     def chosen(self, paths: Collection[str]) -> list[tuple[str, str]]:
         return [(name, path) for name, path in self._chosen if path in paths]
 
+    def diverted(self, name: str) -> list[tuple[str, str]]:
+        """Of a package: others' files that give way to its own."""
+        return [(path, lies) for path, lies, package in self._diverted if package == name]
+
+    def registered(self, name: str) -> list[tuple[str, str]]:
+        return [(path, self._hashes.get(path, "")) for package, path in self._registered if package == name]
+
 
 def answer_again(root: Path | None, environment: Mapping[str, str], records: Sequence[PackageRecord]) -> None:
     """Before packages are configured: give the answers again (debconf-set-selections(1))."""
@@ -93,20 +112,60 @@ def set_again(root: Path | None, environment: Mapping[str, str], files: FileTree
         _run(["dpkg-statoverride", *options, "--update", "--add", account, group, mode, path], environment)
     for name, path in [one for r in records for one in r.chosen] if lacking else []:
         _run(["update-alternatives", *options, "--set", name, path], environment)
+    for record in records if lacking else []:
+        _register_again(record, files)
     return _lacking(Settings(files), records) if lacking else []
+
+
+def divert_again(root: Path | None, environment: Mapping[str, str], files: FileTree, records: Sequence[PackageRecord]) -> None:
+    """What stands at a path moves out of the way only if it is the other's own: nothing lies where it would go."""
+    now = diversions(files) if any(record.diverted for record in records) else []
+    for record in records:
+        name, own = record.name.partition(":")[0], {lies for _, lies in record.paths}
+        for path, lies in (one for one in record.diverted if (*one, name) not in now):
+            at = files.path(lies)
+            moves = "--no-rename" if path in own or at is None or files.look(at) is not None else "--rename"
+            options = [f"--root={root}"] if root else []
+            _run(["dpkg-divert", *options, "--package", name, "--divert", lies, moves, "--add", path], environment)
+
+
+def _register_again(record: PackageRecord, files: FileTree) -> None:
+    paths = {path for path, _ in record.registered}
+    if not paths:
+        return
+    for file, form in ((REGISTRY, f"{record.name.partition(':')[0]} \t {{path}}"), (HASHES, "{checksum}  {path}")):
+        place = WPath(files.style, "", tuple(file.strip("/").split("/")))
+        with contextlib.suppress(OSError, LinkOnTheWay):  # told by whoever looks afterwards
+            text = files.read(place, MOST).decode("utf-8", "surrogateescape")
+            kept = [line for line in text.splitlines() if _two(line)[2] not in paths]
+            kept += [form.format(path=path, checksum=checksum) for path, checksum in record.registered if checksum or file == REGISTRY]
+            write_anew(files, place, "".join(f"{line}\n" for line in kept), 0o644)
 
 
 def _lacking(now: Settings, records: Sequence[PackageRecord]) -> list[str]:
     """What is not set as it was recorded."""
     found = []
-    for record in records if any(r.answers or r.overrides or r.chosen for r in records) else ():
-        answers = now.answers(record.name.partition(":")[0])
+    for record in records if any(_set(r) for r in records) else ():
+        name = record.name.partition(":")[0]
+        answers, diverted, registered = now.answers(name), now.diverted(name), now.registered(name)
         overrides = now.overrides({path for *_, path in record.overrides}, [])
         chosen = now.chosen({path for _, path in record.chosen})
         found += [f"the answer to {one[0]} is not {one[2]!r} as before" for one in record.answers if one not in answers]
         found += [f"{one[3]} is not set to {one[0]}:{one[1]} {one[2]} as before" for one in record.overrides if one not in overrides]
         found += [f"{one[0]} is not set to {one[1]} as before" for one in record.chosen if one not in chosen]
+        found += [f"{one[0]} is not diverted to {one[1]} as before" for one in record.diverted if one not in diverted]
+        found += [f"{one[0]} is not registered as before" for one in record.registered if one not in registered]
     return found
+
+
+def _set(record: PackageRecord) -> bool:
+    return any((record.answers, record.overrides, record.chosen, record.diverted, record.registered))
+
+
+def _two(line: str) -> tuple[str, str, str]:
+    """The first word of a line, what parts it, and the rest."""
+    words = line.split(None, 1)
+    return (words[0], " ", words[1]) if len(words) == 2 else (line, "", "")
 
 
 def _within(root: Path | None) -> list[str]:
