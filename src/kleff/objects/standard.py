@@ -15,6 +15,7 @@ from kleff.objects.modules import ModuleKind
 from kleff.objects.packages.alternatives import AlternativesKind
 from kleff.objects.packages.flatpaks import FlatpakKind
 from kleff.objects.packages.kind import PackageKind
+from kleff.objects.packages.shadowed import ShadowedKind
 from kleff.objects.packages.sources import SourceKind
 from kleff.objects.paths.kind import PathKind
 from kleff.objects.paths.rescue import RescueKind
@@ -32,6 +33,6 @@ register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
     TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), AlternativesKind(),
-    FlatpakKind(), ModuleKind(),
+    FlatpakKind(), ModuleKind(), ShadowedKind(),
     *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

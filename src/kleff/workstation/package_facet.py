@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Protocol
 
@@ -35,6 +35,30 @@ class Packages(Protocol):
 
         Raises:
             ActionFailed: it cannot be told, since its lists are not there.
+        """
+
+    def lists_of(self, source: str) -> list[str]:
+        """The paths of what was downloaded of a source alone.
+
+        Raises:
+            ActionFailed: it cannot be told.
+        """
+
+    def others_offer(self, source: str, names: Sequence[str]) -> dict[str, str]:
+        """The newest version of some packages that the other sources have, by name.
+
+        Raises:
+            ActionFailed: it cannot be told.
+        """
+
+    def change_objection(self, versions: Mapping[str, str]) -> str:
+        """Why packages would not be changed to other versions, or what else would be done then; "" if nothing (it is asked only)."""
+
+    def change(self, versions: Mapping[str, str], output: Path) -> None:
+        """Install other versions of packages, from the sources that are known.
+
+        Raises:
+            ActionFailed: the package manager failed; its output is in the file.
         """
 
     def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:

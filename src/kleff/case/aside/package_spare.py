@@ -7,6 +7,7 @@ never touched, what the undo itself had installed gives way to the spare.
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from pathlib import Path
 
 import msgspec
@@ -61,8 +62,11 @@ class PackageSpare:
         text = json.dumps(msgspec.to_builtins(PackageRecords(packages=records, services=services)))
         return {"records": write_new(self._file, text.encode("ascii")), "index": self._spare.make(plan)}
 
-    def put_back(self, records: str, index: str) -> list[str]:
+    def put_back(self, records: str, index: str, instead: Mapping[str, str]) -> list[str]:
         """Install the packages again as they were, and bring back their files and what lay beside them.
+
+        Args:
+            instead: the versions that were put in their place, by name.
 
         Returns:
             What could not be brought back as it was, for the technician.
@@ -77,7 +81,7 @@ class PackageSpare:
         facet.wait()
         recorded, source = self._read(records), self._spare.source(index)
         facet.clear_stand_ins(recorded.packages, source)  # of a try that was cut off
-        lacking = self._lacking(recorded.packages, facet)
+        lacking = self._lacking(recorded.packages, facet, instead)
         if lacking or self._standing.exists():
             self._install(lacking, source, index, facet)
             facet.clear_stand_ins(recorded.packages, source)
@@ -103,7 +107,7 @@ class PackageSpare:
         before = self._load(self._standing)
         try:
             if lacking:
-                self._nothing_in_the_way(lacking, source, index, before)
+                self._nothing_in_the_way(lacking, source, index, before, facet)
                 files = {c.path for r in lacking for c in r.config_files}
                 facet.put_back(lacking, source, self._folder / "undo", self._output, lambda: self._spare.copy_back(index, files))
         except (KleffError, OSError):
@@ -115,7 +119,7 @@ class PackageSpare:
         self._keep(self._made, self._spare.made(index, before))
         self._standing.unlink()
 
-    def _nothing_in_the_way(self, lacking: list[PackageRecord], source: Source, index: str, before: Made) -> None:
+    def _nothing_in_the_way(self, lacking: list[PackageRecord], source: Source, index: str, before: Made, facet: Packages) -> None:
         """The package manager replaces what stands at a package's paths; what has appeared there since must not be lost.
 
         Raises:
@@ -129,12 +133,20 @@ class PackageSpare:
             path = files.path(text)
             look = files.look(files.resolve(path).path) if path else None
             in_the_way |= {text} if look is not None and not look.is_folder else set()
+        in_the_way -= self._of_packages(in_the_way, {r.name for r in lacking}, facet)
         in_the_way -= {path for r in lacking for path, lies in r.diverted if self._free(lies)}  # what is another's makes way by itself
         if in_the_way:
             raise ActionFailed(
                 f"{min(in_the_way)} has appeared or changed since; the packages are not installed over it",
                 remedy="move it elsewhere, then undo again",
             )
+
+    def _of_packages(self, texts: set[str], names: set[str], facet: Packages) -> set[str]:
+        """Which of some paths belong to these packages alone: of another version, which gives way."""
+        files = self._workstation.files
+        paths = [path for text in texts if (path := files.path(text))]
+        owners = facet.owners(paths, below=False) if paths else {}
+        return {text for text in texts if (own := owners.get(text)) and set(own) <= names}
 
     def _free(self, text: str) -> bool:
         path = self._workstation.files.path(text)
@@ -165,7 +177,7 @@ class PackageSpare:
         except (msgspec.ValidationError, ValueError) as error:
             raise DamagedCase(f"cannot be read: {error}", where=str(self._file), remedy="restore the case folder from a copy") from None
 
-    def _lacking(self, records: list[PackageRecord], facet: Packages) -> list[PackageRecord]:
+    def _lacking(self, records: list[PackageRecord], facet: Packages, instead: Mapping[str, str]) -> list[PackageRecord]:
         """Which are not as they were.
 
         Raises:
@@ -174,13 +186,14 @@ class PackageSpare:
         now = {p.name: p for p in facet.all()}
         for record in records:
             found = now.get(record.name)
-            if found is not None and found.state == "installed" and found.version != record.version:
+            if found is not None and found.state == "installed" and found.version not in (record.version, instead.get(record.name)):
                 raise ActionFailed(
                     f"{record.name} {found.version} is installed now, not {record.version}; it is left",
                     remedy="remove it first, then undo again",
                 )
         wanted = {True: "installed", False: "config-files"}
-        return [r for r in records if r.name not in now or now[r.name].state != wanted[r.installed] or now[r.name].broken]
+        there = {r.name: (p.state, p.version, p.broken) for r in records if (p := now.get(r.name))}
+        return [r for r in records if there.get(r.name) != (wanted[r.installed], r.version, False)]
 
     def _settle_services(self, recorded: PackageRecords) -> None:
         facet = self._workstation.services

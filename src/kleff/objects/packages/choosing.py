@@ -124,6 +124,12 @@ def leaving(steps: Sequence[LoadedStep], here: Here) -> set[str]:
     return names
 
 
+def leaving_before(step: LoadedStep, here: Here) -> set[str]:
+    """The names of the packages that are gone when a step's turn comes."""
+    purges = _purges(here)
+    return leaving(purges[: purges.index(step)], here) if step in purges else set()
+
+
 def came_along(here: Here) -> Along:
     """What came along with all that the procedure purges; nothing that a person has asked for, or the system needs."""
     steps, packages = _purges(here), here.workstation.packages

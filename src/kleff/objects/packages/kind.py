@@ -21,6 +21,7 @@ from kleff.objects.packages.choosing import (
     came_along,
     last_purge,
     leaving,
+    leaving_before,
     matching,
     needing,
     with_parts,
@@ -92,7 +93,8 @@ class PackageKind(Kind):
             yield self._about(step, here, verb, found)
             return
         found, parts = with_parts(found, here)
-        others = needing(found, here)
+        earlier = leaving_before(step, here)
+        others = [p for p in needing(found, here) if p.name not in earlier]
         with_them = [p for p in others if allowed(model, p)]
         action = self._planned(step, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
         action.shows += [f"{name} stands for {', '.join(of)}" for name, of in parts.items()]
@@ -153,7 +155,7 @@ class PackageKind(Kind):
             need, them = ("needs", "it") if len(others) == 1 else ("need", "them")
             return refuse(action, f"{listed} {need} it and would go too; name {them}, or let {them} go:  allows = [...]")
         purge = step.model.mode == "purge"
-        objection = packages.objection([p.name for p in found], purge)
+        objection = packages.objection([*(p.name for p in found), *sorted(leaving_before(step, here) - {p.name for p in found})], purge)
         if objection:
             action.state, action.reason = REFUSED, f"the package manager says: {objection}"
             return action

@@ -15,13 +15,22 @@ from kleff.objects.packages.choosing import bare, leaving
 from kleff.objects.paths.several import exact, plan_several, set_aside_several
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text
+from kleff.texts import plural
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
+from kleff.workstation.things import Package
 
 LISTS = ("etc", "apt", "sources.list.d")
 SIGNED = re.compile(r"^\s*Signed-By:[ \t]*(/\S+)|\bsigned-by=(/[^\s\]]+)", re.MULTILINE | re.IGNORECASE)
 SHOWN = 8  # packages that are named
 MOST = 1 << 20  # bytes of a list
+
+
+def source_problem(name: str) -> str:
+    """Why a name is no source's; "" if it may be one."""
+    if "/" not in name and name.endswith((".list", ".sources")):
+        return ""
+    return f"{name!r} is not the name of a file in /etc/apt/sources.list.d, ending in .list or .sources"
 
 
 class SourceDelete(Step, kw_only=True, frozen=True):
@@ -30,8 +39,8 @@ class SourceDelete(Step, kw_only=True, frozen=True):
     source: Annotated[Text, Meta(description="name of its file in /etc/apt/sources.list.d")]
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        if "/" in self.source or not self.source.endswith((".list", ".sources")):
-            yield ("source",), f"{self.source!r} is not the name of a file in /etc/apt/sources.list.d, ending in .list or .sources"
+        if wrong := source_problem(self.source):
+            yield ("source",), wrong
 
 
 class SourceKind(Kind):
@@ -53,9 +62,10 @@ class SourceKind(Kind):
             action.state, action.reason = ABSENT, "no such source"
             yield action
             return
-        going = plan_several(action, here, paths)
+        lists, told = _lists(model, here)
+        going = plan_several(action, here, [*paths, *lists])
         action.about = [path_id(path) for path in going]
-        action.shows += [*map(str, going), *_left(model, here), "apt-get update  refreshes afterwards what apt knows"]
+        action.shows += [*(str(path) for path in going if path not in lists), *told, *_left(model, here)]
         yield action
 
     def claims(self, step: LoadedStep, here: Here) -> Claimed:
@@ -82,6 +92,16 @@ def _paths(model: SourceDelete, here: Here) -> list[WPath]:
     return [own, *(path for path in keys if path is not None and files.look(path) is not None)]
 
 
+def _lists(model: SourceDelete, here: Here) -> tuple[list[WPath], list[str]]:
+    """What was downloaded of it, without which it is forgotten at once, network or not; and what to tell of that."""
+    packages, files = here.workstation.packages, here.workstation.files
+    try:
+        found = [path for text in (packages.lists_of(model.source) if packages else []) if (path := files.path(text))]
+    except ActionFailed as error:
+        return [], [f"what was downloaded of it stays: {error.what}; afterwards:  apt-get update"]
+    return found, [f"{plural(len(found), 'list')} that {'was' if len(found) == 1 else 'were'} downloaded of it"] if found else []
+
+
 def _keys(here: Here, file: WPath) -> list[str]:
     try:
         text = here.workstation.files.read(file, MOST).decode("utf-8", "replace")
@@ -91,15 +111,31 @@ def _keys(here: Here, file: WPath) -> list[str]:
 
 
 def _left(model: SourceDelete, here: Here) -> list[str]:
-    """The packages of it that stay: nothing will renew them."""
+    """The packages of it that stay: nothing will renew them, unless another version takes their place."""
+    try:
+        stay = staying(model.source, here)
+        packages = here.workstation.packages
+        others = packages.others_offer(model.source, [bare(p.name) for p in stay]) if packages else {}
+    except ActionFailed as error:
+        return [f"which packages of it stay is not known: {error.what}"]
+    if not stay:
+        return []
+    names = ", ".join(f"{bare(p.name)} {p.version}" for p in stay[:SHOWN]) + (" and more" if len(stay) > SHOWN else "")
+    told = [f"packages of it stay, and are not renewed any more: {names}"]
+    if others:
+        elsewhere = ", ".join(f"{name} {version}" for name, version in list(others.items())[:SHOWN])
+        told.append(f"other sources have {elsewhere}; to change to that:  [[purge]] shadowed_by = {model.source!r}")
+    return told
+
+
+def staying(source: str, here: Here) -> list[Package]:
+    """The installed packages of a source that no step purges and none changes.
+
+    Raises:
+        ActionFailed: it cannot be told.
+    """
     packages = here.workstation.packages
     if packages is None:
         return []
-    try:
-        offered = packages.offered_by(model.source)
-    except ActionFailed as error:
-        return [f"which packages of it stay is not known: {error.what}"]
-    going = leaving(here.procedure.phase("purge"), here)
-    stay = [p for p in packages.all() if (bare(p.name), p.version) in offered and p.name not in going and p.state == "installed"]
-    names = ", ".join(f"{bare(p.name)} {p.version}" for p in stay[:SHOWN]) + (" and more" if len(stay) > SHOWN else "")
-    return [f"packages of it stay, and are not renewed any more: {names}; to change them:  apt-get install NAME/RELEASE"] if stay else []
+    offered, going = packages.offered_by(source), leaving(here.procedure.phase("purge"), here)
+    return [p for p in packages.all() if (bare(p.name), p.version) in offered and p.name not in going and p.state == "installed"]

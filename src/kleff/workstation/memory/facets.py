@@ -9,23 +9,18 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import fold, name_matches
-from kleff.procedure.versions import compare_dotted
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue, number_value
 from kleff.workstation.memory.tree import MemoryTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import (
     Given,
-    Installed,
     Known,
-    Package,
-    PackageRecord,
     Power,
     Process,
     Running,
     Service,
     ServiceParts,
-    Source,
 )
 
 # What a program does: it is given its arguments, and returns its exit code and what it says.
@@ -225,121 +220,3 @@ class MemoryCommands:
 
     def busy(self, running: Running) -> bool:
         return False
-
-
-@dataclass
-class MemoryPackages:
-    """Implements `Packages`: names, versions, and the files that belong to each.
-
-    Attributes:
-        needs: what each package depends on; automatic: which were brought in for others; sources: which a source offers;
-        installed_with: which were asked for in the same act.
-    """
-
-    files: MemoryTree
-    known: dict[str, tuple[Package, list[str]]] = field(default_factory=dict)
-    brings: dict[str, list[str]] = field(default_factory=dict)
-    folders: dict[str, list[str]] = field(default_factory=dict)
-    members: dict[str, dict[str, str]] = field(default_factory=dict)
-    scripts: dict[str, Callable[[], None]] = field(default_factory=dict)
-    busy_with: str = ""
-    needs: dict[str, list[str]] = field(default_factory=dict)
-    automatic: set[str] = field(default_factory=set)
-    sources: dict[str, list[str]] = field(default_factory=dict)
-    installed_with: dict[str, list[str]] = field(default_factory=dict)
-
-    def add(
-        self, name: str, version: str, paths: Sequence[str], config: Sequence[str] = (), essential: bool = False,
-        services: Sequence[str] = (), folders: Sequence[str] = (), scripts: dict[str, str] | None = None,
-    ) -> None:  # fmt: skip
-        """An installed package, with its files, and folders that it knows without what lies in them. What its scripts do is said in
-        `self.scripts`.
-        """
-        for text in (*paths, *config):
-            self.files.add(text, f"{text} of {name} {version}")
-        for text in folders:
-            self.files.add(text, folder=True)
-        package = Package(name, version, "installed", essential, tuple(config))
-        self.known[name] = package, [*paths, *config]
-        self.brings[name], self.folders[name], self.members[name] = list(services), list(folders), scripts or {}
-
-    def all(self) -> list[Package]:
-        return [package for package, _ in self.known.values()]
-
-    def owners(self, paths: Sequence[WPath], below: bool = True) -> dict[str, list[str]]:
-        found: dict[str, list[str]] = {}
-        for name, (_, texts) in self.known.items():
-            for path in paths:
-                for text in (*texts, *self.folders.get(name, [])):
-                    owned = self.files.path(text)
-                    if owned is not None and (path.holds(owned) if below else path == owned):
-                        found.setdefault(text, []).append(name)
-        return found
-
-    def would_go(self, names: Sequence[str]) -> list[str] | None:
-        going = list(names)
-        for name in going:  # grows while it is gone through
-            going += [other for other, needed in self.needs.items() if name in needed and other in self.known and other not in going]
-        return going
-
-    def unneeded(self, without: Sequence[str] = ()) -> list[str] | None:
-        there = [name for name in self.known if name not in (self.would_go(without) or ())]
-        kept = [name for name in there if name not in self.automatic]
-        for name in kept:
-            kept += [needed for needed in self.needs.get(name, []) if needed in there and needed not in kept]
-        return [name for name in there if name not in kept]
-
-    def stands_for(self, name: str) -> list[str]:
-        return [] if self.known[name][1] else [other for other in self.needs.get(name, []) if other in self.automatic]
-
-    def offered_by(self, source: str) -> set[tuple[str, str]]:
-        return {(name, self.known[name][0].version) for name in self.sources.get(source, []) if name in self.known}
-
-    def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:
-        return {name: self.known[name][1] for name in names}
-
-    def history(self) -> dict[str, Installed]:
-        return {name: Installed(when="", command="", with_=asked) for name, asked in self.installed_with.items()}
-
-    def objection(self, names: Sequence[str], purge: bool) -> str | None:
-        return None
-
-    def remove(self, names: Sequence[str], purge: bool, output: Path) -> None:
-        for name in names:
-            package, texts = self.known.pop(name)
-            for text in texts:
-                path = self.files.path(text)
-                if path is not None and (purge or text not in package.config_files) and self.files.look(path) is not None:
-                    self.files.remove_single(path)
-            if name in self.scripts:
-                self.scripts[name]()
-
-    def record(self, name: str) -> PackageRecord:
-        package, texts = self.known[name]
-        paths = [(text, text) for text in texts]
-        return PackageRecord(
-            name=name, version=package.version, installed=True, control="", members=self.members.get(name, {}), paths=paths,
-            config_files=[], services=self.brings.get(name, []),
-        )  # fmt: skip
-
-    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
-        for record in records:
-            self.known[record.name] = Package(record.name, record.version, "installed"), [text for text, _ in record.paths]
-        ready()
-
-    def settle(self, records: Sequence[PackageRecord]) -> list[str]:
-        return []
-
-    def make_way(self, records: Sequence[PackageRecord]) -> None: ...
-
-    def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None: ...
-
-    def clear_up(self) -> None: ...
-
-    def at_work(self) -> str:
-        return self.busy_with
-
-    def wait(self) -> None: ...
-
-    def compare(self, a: str, b: str) -> int:
-        return compare_dotted(a, b)

@@ -12,7 +12,8 @@ from kleff.workstation.facets import Workstation
 from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.folders import program_folders
-from kleff.workstation.memory.facets import Behaviour, MemoryCommands, MemoryControl, MemoryPackages, MemoryProcesses, MemoryServices
+from kleff.workstation.memory.facets import Behaviour, MemoryCommands, MemoryControl, MemoryProcesses, MemoryServices
+from kleff.workstation.memory.packages import MemoryPackages
 from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.memory.tree import MemoryTree
 from kleff.workstation.windows.assembling import LowestLayer, assemble, in_a_profile

@@ -1,4 +1,6 @@
-"""Packages were removed by the package manager; taken back, they are built anew from what was recorded and installed again."""
+"""Packages were removed by the package manager, or changed to another version; taken back, they are built anew from what was recorded and
+installed again.
+"""
 
 from __future__ import annotations
 
@@ -26,6 +28,7 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
         what: names and versions; configuration: how many configuration files were saved before.
         records: SHA-256 of what was recorded of them.
         earlier: the effect of a try that was cut off, whose spare is the whole one.
+        changed_to: the versions that were put in their place, by name; then nothing was removed.
         diverted: (path, where another's file lies meanwhile), of files that gave way to its own.
     """
 
@@ -39,6 +42,7 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
     records: Sha256 | Literal[""] = ""
     earlier: Count = 0
     diverted: list[tuple[Base64, Base64]] = []
+    changed_to: dict[str, str] = {}
 
     def moved_back(self, hands: Hands) -> set[str]:
         files = hands.workstation.files
@@ -48,15 +52,16 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
         if self.earlier:
             return UNDONE  # the spare of the try before holds it all
         if not self.index:
-            return stays(f"the package manager removed {self.what_}; install again, its saved configuration is in the case")
+            done = f"changed {self.what_}" if self.changed_to else f"removed {self.what_}"
+            return stays(f"the package manager {done}; install again, its saved configuration is in the case")
         hands.progress.say(f"building anew and installing {self.what_}")
         spare = package_spare_of(hands, one.id)
-        left = spare.put_back(self.records, self.index)
+        left = spare.put_back(self.records, self.index, self.changed_to)
         return stays("; ".join(left)) if left else TakenBack("undone", f"installed again from the spare: {self.what_}{spare.not_back}")
 
     @property
     def named_by(self) -> str:
-        return f"the package manager, removing {self.what_},"
+        return f"the package manager, {'changing' if self.changed_to else 'removing'} {self.what_},"
 
     def what(self, one: Journaled, style: PathStyle) -> str:
         return self.what_
@@ -70,8 +75,8 @@ def package_spare_of(hands: Hands, number: int) -> PackageSpare:
 def remove_packages(
     hands: Hands, action: int, effect: PackageRemoved, planned: Callable[[], tuple[list[PackageRecord], SparePlan]] | None
 ) -> Journaled:
-    """Remove packages: the intent, after it their spare, complete, and only then the package manager. To be confirmed by the caller,
-    once it has looked whether they are gone.
+    """Remove packages, or change them: the intent, after it their spare, complete, and only then the package manager. To be confirmed by
+    the caller, once it has looked whether they are gone.
 
     Args:
         planned: records them and says what the spare is made of; None to take none.
@@ -82,7 +87,10 @@ def remove_packages(
     packages = hands.workstation.packages
     assert packages is not None
     one = hands.intend(action, effect) if planned is None else _spared(hands, action, effect, planned)
-    packages.remove(effect.names, effect.purge, hands.case.output(one.id))
+    if effect.changed_to:
+        packages.change(effect.changed_to, hands.case.output(one.id))
+    else:
+        packages.remove(effect.names, effect.purge, hands.case.output(one.id))
     return one
 
 

@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
-import os
 import re
 import shutil
-import struct
 import subprocess
-import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.linux.packages import locks
 from kleff.workstation.linux.packages.ownership import FORM, Ownership, Remembered
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
-from kleff.workstation.posix.calls import closing_fd
 from kleff.workstation.things import Given, Installed, Package, PackageRecord, Source
 
 ENVIRONMENT = {
@@ -34,7 +30,7 @@ FIELDS = (
 # What a package without content of its own has: folders on the way, and its documentation.
 NO_CONTENT = re.compile(r"/\.?\Z|/usr(?:/share(?:/(?:doc|lintian|bug)(?:/.*)?)?)?\Z")
 PATIENCE = 3600
-LOCK_PATIENCE = 120
+ACTIONS = ("--purge", "--remove", "--unpack", "--configure", "install")
 # invoke-rc.d asks this file before it touches a service (Debian policy 9.3.3.1); 101: do nothing.
 POLICY = "#!/bin/sh\n# placed by kleff for the time of one removal\nexit 101\n"
 
@@ -137,6 +133,33 @@ class Dpkg:
         if self._files.look(WPath(self._files.style, "", (*LISTS, source))) is None:
             return set()
         return self._remembered(f"source {source}", lambda: offered_by(self._root, ENVIRONMENT, source))
+
+    def lists_of(self, source: str) -> list[str]:
+        from kleff.workstation.linux.packages.sources import lists_of
+
+        return lists_of(self._root, ENVIRONMENT, source)
+
+    def others_offer(self, source: str, names: Sequence[str]) -> dict[str, str]:
+        from kleff.workstation.linux.packages.sources import others_offer
+
+        newest: dict[str, str] = {}
+        for name, version in others_offer(self._root, ENVIRONMENT, source, names) if names else ():
+            if name not in newest or self.compare(version, newest[name]) > 0:
+                newest[name] = version
+        return newest
+
+    def change_objection(self, versions: Mapping[str, str]) -> str:
+        from kleff.workstation.linux.packages.apt import change_objection
+
+        return change_objection(self._root, ENVIRONMENT, versions)
+
+    def change(self, versions: Mapping[str, str], output: Path) -> None:
+        from kleff.workstation.linux.packages.apt import changing
+
+        with self._no_service_starts() if self._root else contextlib.nullcontext():
+            if any((self._root or Path("/")).glob("var/lib/dpkg/updates/[0-9]*")):  # of a try that was cut off; apt begins nothing then
+                self._run(["--force-confold", "--configure", "--pending"], output)
+            self._ended(changing(self._root, versions), output)
 
     def history(self) -> dict[str, Installed]:
         from kleff.workstation.linux.packages.apt_history import history
@@ -249,64 +272,27 @@ class Dpkg:
                     self._files.remove_single(path)
 
     def _run(self, arguments: Sequence[str], output: Path) -> None:
+        self._ended(["dpkg", *self._options, *arguments], output)
+
+    def _ended(self, words: Sequence[str], output: Path) -> None:
+        """Run a package manager under the supervisor to its end."""
         self.wait()
-        dpkg = shutil.which("dpkg", path=ENVIRONMENT["PATH"]) or "dpkg"
-        process = running.start([dpkg, *self._options, *arguments], output, ENVIRONMENT, Given(lasting=True))
+        program = shutil.which(words[0], path=ENVIRONMENT["PATH"]) or words[0]
+        process = running.start([program, *words[1:]], output, ENVIRONMENT, Given(lasting=True))
         if not running.wait(process, PATIENCE):
-            raise ActionFailed(f"dpkg has not ended after {PATIENCE} s", remedy=f"read {output}")
+            raise ActionFailed(f"{words[0]} has not ended after {PATIENCE} s", remedy=f"read {output}")
         if process.code != 0:
             lines = [line for line in output.read_text("utf-8", "replace").splitlines() if line.strip()]
-            action = next(a for a in arguments if not a.startswith("--force"))
-            raise ActionFailed(f"dpkg {action} ended with {process.code}", remedy=f"read {output}; then  dpkg --audit", said=lines[-20:])
+            action = next((a for a in words[1:] if a in ACTIONS), "")
+            raise ActionFailed(
+                f"{words[0]} {action} ended with {process.code}", remedy=f"read {output}; then  dpkg --audit", said=lines[-20:]
+            )
 
     def at_work(self) -> str:
-        """By the locks that dpkg and its front ends hold (dpkg(1), FILES; fcntl(2), F_GETLK)."""
-        for name in ("lock-frontend", "lock"):
-            holder = self._holder(name)
-            if holder:
-                return holder
-        return ""
-
-    def _holder(self, name: str) -> str:
-        """Who holds a lock: name and number; "" if nobody does."""
-        try:
-            fd = os.open((self._root or Path("/")) / "var/lib/dpkg" / name, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
-        except OSError:
-            return ""
-        with closing_fd(fd):
-            asked = fcntl.fcntl(fd, fcntl.F_GETLK, struct.pack("hhqqi4x", fcntl.F_WRLCK, os.SEEK_SET, 0, 0, 0))
-        kind, _, _, _, pid = struct.unpack("hhqqi4x", asked)
-        if kind == fcntl.F_UNLCK:
-            return ""
-        with contextlib.suppress(OSError):
-            return f"{Path(f'/proc/{pid}/comm').read_text().strip()}, number {pid}"
-        return f"number {pid}"
+        return locks.at_work(self._root)
 
     def wait(self) -> None:
-        """Let a dpkg that is at work end first: one that a killed run started, or somebody else's.
-
-        Raises:
-            ActionFailed: it does not end.
-        """
-        deadline = time.monotonic() + LOCK_PATIENCE
-        for name in ("lock-frontend", "lock"):
-            while not self._free(name):
-                if time.monotonic() > deadline:
-                    who = self._holder(name) or "another program"
-                    raise ActionFailed(f"{who} is installing or removing packages", remedy="let it end, then resume")
-                time.sleep(0.2)
-
-    def _free(self, name: str) -> bool:
-        try:
-            fd = os.open((self._root or Path("/")) / "var/lib/dpkg" / name, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
-        except OSError:
-            return True  # never used yet; dpkg says what else is wrong
-        with closing_fd(fd):
-            try:
-                fcntl.lockf(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except OSError:
-                return False
-        return True
+        locks.wait(self._root)
 
     @contextlib.contextmanager
     def _no_service_starts(self) -> Iterator[None]:
