@@ -113,7 +113,10 @@ def test_changed_to_what_the_others_have(kleff: Kleff, tmp_path: Path, apt: Apt)
     assert "hoe-client 2.0 to 1.2, hoe-tool 2.0 to 1.2" in shown
     alone = procedure(tmp_path / "a.toml", CHANGES + "packages = ['hoe-tool']\n")
     assert "apt says" in kleff("run", alone, "--on", on, "--yes", code=3).err
-    kleff("run", file, "--on", on, "--yes")
+    done = kleff("run", file, "--on", on, "--yes").out
+    assert "changed    hoe-client 2.0 to 1.2, hoe-tool 2.0 to 1.2" in done
+    assert "removed" not in done
+    assert "Changed to another version" in kleff("report", kleff.case()).out
     assert apt.versions() == {"hoe-client": "1.2 ii", "hoe-tool": "1.2 ii"}
     assert not (apt.top / "opt/hoe-tool/only-in-2.0").exists()
     assert (apt.top / "etc/hoe-client.conf").read_text() == "beds = 7\n"

@@ -20,6 +20,7 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
     by_phase = {
         p: [r for r in found if r.action.phase == p and r.state == DONE] for p in ("backup", "stop", "holders", "uninstall", "purge")
     }
+    gone = by_phase["uninstall"] + by_phase["purge"]
     deleted = [r for r in found if r.action.phase == "delete" and r.state == DONE]
     before = [r for r in found if r.action.phase == "before" and r.state in (DONE, SKIPPED)]
     by_hand = [r for r in found if r.action.phase == "after" and r.state == MANUAL]
@@ -32,7 +33,8 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
         ("Rescued", _lines([r for r in found if r.action.phase == "rescue" and r.state == DONE])),
         ("Stopped", _lines(by_phase["stop"])),
         ("Ended, since they held files open", _lines(by_phase["holders"])),
-        ("Uninstalled", _lines(by_phase["uninstall"] + by_phase["purge"])),
+        ("Uninstalled", _lines([r for r in gone if _words(r).removes])),
+        ("Changed to another version", _lines([r for r in gone if not _words(r).removes])),
         *_deleted(case, [r for r in deleted if r.items]),
         ("Gone before their turn came", _lines([r for r in deleted if not r.items])),
         ("Skipped by the technician", _lines([r for r in found if r.state == SKIPPED and r.action.phase != "before"], "warn")),

@@ -25,7 +25,8 @@ def closing_page(case: Case, ended: Ended) -> Page:
     others = [r for r in done if r.action.phase == "delete" and r not in aside and r not in keys]
     saved = [r for r in done if r.action.phase == "backup"]
     rescued = [r for r in done if r.action.phase == "rescue"]
-    gone = [r for r in done if r.action.phase in ("uninstall", "purge")]
+    gone = [r for r in done if r.action.phase in ("uninstall", "purge") and _words(r).removes]
+    changed = [r for r in done if not _words(r).removes]
     kept = ended.verification.of(STAYS)
     left = len(ended.verification.open)
     skipped = [r for r in ended.rows if r.state == SKIPPED]
@@ -38,6 +39,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         ),
         ("rescued", "; ".join(f"{plural(r.items, 'file')} of {r.action.account}: {r.action.target}" for r in rescued), "warn"),
         ("removed", ", ".join(r.action.target for r in gone), "plain"),
+        ("changed", ", ".join(r.action.target for r in changed), "plain"),
         ("set aside", f"{plural(sum(r.items for r in aside), 'item')}, {size(sum(r.size for r in aside))}; freed by discard", "plain"),
         ("registry", f"{plural(sum(r.items for r in keys), 'key or value', 'keys and values')} deleted, exported first", "plain"),
         ("deleted", ", ".join(r.action.target for r in others), "plain"),
@@ -56,6 +58,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         "set aside": bool(aside),
         "registry": bool(keys),
         "removed": bool(gone),
+        "changed": bool(changed),
         "deleted": bool(others),
         "kept": bool(kept),
         "stays": any(r.action.offers and r.state == KEPT for r in ended.rows),

@@ -44,6 +44,7 @@ class Words:
         sized: its bytes are told too.
         total: which sum of a plan its items and bytes belong to.
         frees: what it takes away takes room until it is discarded.
+        removes: False if something else stands in its place then.
     """
 
     section: str
@@ -51,6 +52,7 @@ class Words:
     sized: bool = False
     total: Total = ""
     frees: bool = False
+    removes: bool = True
 
 
 class Kind:

@@ -49,7 +49,7 @@ class ShadowedKind(Kind):
     models: dict[str, type[Step]] = {"purge": ShadowedPurge}
 
     def words(self, phase: str) -> Words:
-        return Words("Changed to other sources' version", ("package", "packages"))
+        return Words("Changed to another version", ("package", "packages"), removes=False)
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model, packages = step.model, here.workstation.packages
