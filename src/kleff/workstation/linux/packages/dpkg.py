@@ -55,6 +55,9 @@ class Dpkg:
         Raises:
             KleffError: dpkg-query is not there or fails.
         """
+        return list(self._remembered("all", self._all))
+
+    def _all(self) -> list[Package]:
         form = "\\t".join(f"${{{f}}}" for f in FIELDS) + "\\n\x1e"
         text = self._query("-W", f"-f={form}", empty_ok=True)
         return [p for p in map(self._package, text.split("\x1e")) if p is not None]
@@ -100,7 +103,8 @@ class Dpkg:
 
     def _state(self) -> object:
         """dpkg replaces these files after every change it makes (dpkg(1), dpkg-divert(1), FILES)."""
-        looks = [self._files.look(WPath(self._files.style, "", ("var", "lib", "dpkg", name))) for name in ("status", "diversions")]
+        parts = ("status", "updates", "diversions")  # while it is at work, what has changed since stands in the second
+        looks = [self._files.look(WPath(self._files.style, "", ("var", "lib", "dpkg", name))) for name in parts]
         return [(look.identity, look.size, look.times[1]) if look is not None else None for look in looks]
 
     def would_go(self, names: Sequence[str]) -> list[str] | None:
@@ -114,7 +118,8 @@ class Dpkg:
     def files_of(self, names: Sequence[str]) -> dict[str, list[str]]:
         if not names:
             return {}
-        text = self._query("-W", "-f=${binary:Package}\n${db-fsys:Files}\x1e", "--", *names)
+        form = "-f=${binary:Package}\n${db-fsys:Files}\x1e"
+        text = self._remembered(f"files of {' '.join(names)}", lambda: self._query("-W", form, "--", *names))
         records = (record.split("\n") for record in text.split("\x1e") if record)
         return {name: [line[1:] for line in lines if line.startswith(" /")] for name, *lines in records}
 
