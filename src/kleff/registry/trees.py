@@ -13,7 +13,9 @@ ROOTS = {"MACHINE": "HKLM", "USER": "HKU"}  # as the system's object manager nam
 
 
 class TreeRegistry:
-    """Keys by hive and physical path, for a `RegistryApi`; who keeps the hives says where they are."""
+    """Keys by hive and physical path, for a `RegistryApi`; who keeps the hives says where they are. A link is followed where it stands on
+    the way to a key, never as the last name.
+    """
 
     def load(self, hive: str, path: str) -> RegKey | None:
         """The tree in which a path lies, its hive the first name in it; None if there is no such hive."""
@@ -27,19 +29,19 @@ class TreeRegistry:
         """
         raise NotImplementedError
 
-    def _find(self, hive: str, path: str, last: bool = True) -> RegKey | None:
-        hive, path = self._followed(hive, path, last)
+    def _find(self, hive: str, path: str) -> RegKey | None:
+        hive, path = self._followed(hive, path)
         root = self.load(hive, path)
         return root.find([hive, *(p for p in path.split("\\") if p)]) if root else None
 
-    def _followed(self, hive: str, path: str, last: bool = True) -> tuple[str, str]:
-        """Where a path leads when the links in it are followed; the last name only if it is to be."""
+    def _followed(self, hive: str, path: str) -> tuple[str, str]:
+        """Where a path leads when the links on the way are followed."""
         for _ in range(MAX_LINKS):
             key, parts = self.load(hive, path), [p for p in path.split("\\") if p]
             key = key.find([hive]) if key else None
             for index, part in enumerate(parts):
                 key = key.keys.get(fold(part)) if key else None
-                link = _link_of(key) if last or index < len(parts) - 1 else None
+                link = _link_of(key) if index < len(parts) - 1 else None
                 if link is not None:
                     hive, path = _target_of(link, parts[index + 1 :])
                     break
@@ -48,11 +50,11 @@ class TreeRegistry:
         return hive, "\0"  # links in a ring lead nowhere
 
     def link(self, hive: str, path: str) -> RegValue | None:
-        return _link_of(self._find(hive, path, last=False))
+        return _link_of(self._find(hive, path))
 
     def make_link(self, hive: str, path: str, target: RegValue) -> None:
-        if self._find(hive, path, last=False) is None:
-            hive, path = self._followed(hive, path, last=False)
+        if self._find(hive, path) is None:
+            hive, path = self._followed(hive, path)
             self.change(hive, path).make([hive, *path.split("\\")]).set(target)
 
     def subkeys(self, hive: str, path: str) -> list[str] | None:
@@ -80,7 +82,7 @@ class TreeRegistry:
                 key.values.pop(fold(name), None)
 
     def delete_key(self, hive: str, path: str) -> None:
-        hive, path = self._followed(hive, path, last=False)
+        hive, path = self._followed(hive, path)
         root = self.change(hive, path)
         *above, name = [hive, *path.split("\\")]
         parent = root.find(above)

@@ -1,0 +1,59 @@
+"""The Windows functions that Kleff calls: their library, what their result means, and their arguments.
+
+A `p` is an argument of 64 bits (a pointer, a handle), a `d` one of 32. What the result means: `status` an error code; `bool` and
+`handle` 0 if it failed, `file` all ones, and the last error says why; `nt` an NTSTATUS; `num` a number that is no error; `void` none.
+
+Every line is held against the prototypes of the compiler's headers by a test. Those marked `~` are not in the headers and stand on the
+published documentation alone.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+TABLE = """
+advapi32 status RegOpenKeyExW ppddp
+advapi32 status RegCreateKeyExW ppdpddppp
+advapi32 status RegCloseKey p
+advapi32 status RegEnumKeyExW pdpppppp
+advapi32 status RegEnumValueW pdpppppp
+advapi32 status RegQueryInfoKeyW pppppppppppp
+advapi32 status RegQueryValueExW pppppp
+advapi32 status RegSetValueExW ppddpd
+advapi32 status RegDeleteValueW pp
+advapi32 status RegLoadKeyW ppp
+advapi32 status RegUnLoadKeyW pp
+advapi32 status RegFlushKey p
+ntdll nt ~NtDeleteKey p
+kernel32 bool CloseHandle p
+advapi32 bool OpenProcessToken pdp
+advapi32 bool CheckTokenMembership ppp
+advapi32 bool LookupPrivilegeValueW ppp
+advapi32 bool AdjustTokenPrivileges pdpdpp
+"""
+
+
+class Function(NamedTuple):
+    """One function.
+
+    Attributes:
+        means: what its result says; arguments: a letter each.
+        in_headers: whether a test can hold it against them.
+    """
+
+    dll: str
+    name: str
+    means: str
+    arguments: str
+    in_headers: bool
+
+
+def _read(table: str) -> dict[str, Function]:
+    found = {}
+    for line in table.strip().splitlines():
+        dll, means, name, arguments = line.split()
+        found[name.lstrip("~")] = Function(dll, name.lstrip("~"), means, arguments.strip("-"), not name.startswith("~"))
+    return found
+
+
+FUNCTIONS = _read(TABLE)

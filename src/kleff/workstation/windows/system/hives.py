@@ -1,0 +1,142 @@
+"""The hives of accounts: those of people who are signed in are there; the others' are loaded when first asked for, and always unloaded.
+
+A hive is loaded under a name that tells whose doing it was, so that one that a killed run has left is found and unloaded by the next.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import time
+from collections.abc import Callable, Iterator
+
+from kleff.procedure.globs import fold
+from kleff.workstation.windows.native import constants as c
+from kleff.workstation.windows.native.api import Api, Failed
+from kleff.workstation.windows.native.caller import narrow, number
+from kleff.workstation.windows.system.rights import BACKUP, RESTORE, switch_on
+
+SID = re.compile(r"S-1-(?:5-21|12-1)-[0-9-]+\Z")  # of an account of this machine, of a domain, of a directory in the cloud
+OURS = "kleff-"
+PROFILES = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList"
+CLASSES = "_Classes"  # of an account whose classes have a hive of their own
+CLASSES_BELOW = ("SOFTWARE", "CLASSES")
+OF_ACCOUNT, OF_CLASSES = r"NTUSER.DAT", r"AppData\Local\Microsoft\Windows\UsrClass.dat"
+TRIES, PAUSE = 10, 0.2  # others, such as a search for harm, may look into a hive for a moment
+
+
+class Hives:
+    """Args: expand: gives environment variables in a path what they stand for."""
+
+    def __init__(self, api: Api, expand: Callable[[str], str]) -> None:
+        self._api = api
+        self._expand = expand
+        self._loaded: set[str] = set()
+        names = self._names()
+        self._there = {fold(name) for name in names}
+        for name in names:
+            if name.startswith(OURS):  # of a run that was killed
+                switch_on(self._api, BACKUP, RESTORE)
+                self._unload(name)
+
+    def sids(self) -> list[str]:
+        """The accounts whose settings can be reached."""
+        there = {fold(name): name for name in self._names() if SID.match(name) or name == ".DEFAULT"}
+        return sorted(there.values()) + [sid for sid in self._profiles() if fold(sid) not in there]
+
+    def place(self, hive: str, path: str) -> tuple[int, str]:
+        """Where a key really lies: the root's handle, and the path below it. The hive of an account that is not signed in is loaded.
+
+        Raises:
+            Failed: it cannot be loaded.
+        """
+        if hive == "HKLM":
+            return c.HKEY_LOCAL_MACHINE, path
+        sid, _, below = path.partition("\\")
+        if not SID.match(sid):
+            return c.HKEY_USERS, path
+        parts = [part for part in below.split("\\") if part]
+        of_classes = tuple(fold(part) for part in parts[:2]) == CLASSES_BELOW
+        if of_classes and (name := self._name(sid, CLASSES, OF_CLASSES)):
+            return c.HKEY_USERS, "\\".join([name, *parts[2:]])  # where the account's own hive has a link only
+        return c.HKEY_USERS, "\\".join([self._name(sid, "", OF_ACCOUNT) or sid, *parts])
+
+    def _name(self, sid: str, ending: str, file: str) -> str:
+        """Under which name an account's hive is there, the system's or ours; "" if there is none."""
+        if not self._is_there(sid):
+            return f"{OURS}{sid}{ending}" if self._load(sid, ending, file) else ""
+        return f"{sid}{ending}" if fold(f"{sid}{ending}") in self._there else ""
+
+    def close(self) -> None:
+        """Unload what was loaded, whatever else has gone wrong."""
+        for name in sorted(self._loaded):
+            self._unload(name)
+        self._loaded.clear()
+
+    # -- loading ----------------------------------------------------------------------------------------------
+
+    def _load(self, sid: str, ending: str, file: str) -> bool:
+        """Whether an account's file is loaded; False if there is none."""
+        name = f"{OURS}{sid}{ending}"
+        if name in self._loaded:
+            return True
+        profile = self._profiles().get(sid, "")
+        if not profile:
+            return False
+        if not self._loaded:
+            switch_on(self._api, BACKUP, RESTORE)
+        code = self._api.code("RegLoadKeyW", c.HKEY_USERS, name, f"{profile}\\{file}")
+        if code in (c.ERROR_FILE_NOT_FOUND, c.ERROR_PATH_NOT_FOUND):
+            return False
+        if code:
+            raise Failed("RegLoadKeyW", code)
+        self._loaded.add(name)
+        return True
+
+    def _unload(self, name: str) -> None:
+        for _ in range(TRIES):
+            if self._api.code("RegUnLoadKeyW", c.HKEY_USERS, name) != c.ERROR_ACCESS_DENIED:
+                return
+            time.sleep(PAUSE)
+
+    # -- looking ----------------------------------------------------------------------------------------------
+
+    def _is_there(self, sid: str) -> bool:
+        """Whether the system itself has loaded it. Somebody may sign in at any time; once there, a hive is asked for and not looked for."""
+        if f"{OURS}{sid}" not in self._loaded and fold(sid) not in self._there:
+            self._there = {fold(name) for name in self._names()}
+        return fold(sid) in self._there
+
+    def _names(self) -> list[str]:
+        """The hives that are loaded now."""
+        return self._below(c.HKEY_USERS)
+
+    def _profiles(self) -> dict[str, str]:
+        """The profile folder of each account that has one."""
+        with contextlib.suppress(Failed), self._open(c.HKEY_LOCAL_MACHINE, PROFILES) as key:
+            return {sid: path for sid in self._below(key) if SID.match(sid) and (path := self._folder(sid))}
+        return {}
+
+    def _folder(self, sid: str) -> str:
+        with contextlib.suppress(Failed), self._open(c.HKEY_LOCAL_MACHINE, f"{PROFILES}\\{sid}") as key:
+            data, size = bytearray(1024), bytearray((1024).to_bytes(4, "little"))
+            self._api.RegQueryValueExW(key, "ProfileImagePath", None, bytearray(4), data, size)
+            return self._expand(narrow(data[: number(size)]))
+        return ""
+
+    def _below(self, key: int) -> list[str]:
+        names: list[str] = []
+        while True:
+            name, size = bytearray(512), bytearray((256).to_bytes(4, "little"))
+            if self._api.code("RegEnumKeyExW", key, len(names), name, size, None, None, None, None):
+                return names
+            names.append(narrow(name))
+
+    @contextlib.contextmanager
+    def _open(self, root: int, path: str) -> Iterator[int]:
+        handle = bytearray(8)
+        self._api.RegOpenKeyExW(root, path, 0, c.KEY_READ | c.KEY_WOW64_64KEY, handle)
+        try:
+            yield number(handle)
+        finally:
+            self._api.RegCloseKey(number(handle))
