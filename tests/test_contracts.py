@@ -6,22 +6,26 @@ from pathlib import Path
 
 import pytest
 
-from kleff.registry.registry import RegistryApi
+from kleff.registry.registry import Registry, RegistryApi
 from kleff.workstation.contract.checks import results
 from kleff.workstation.contract.registry import RegistryContract
+from kleff.workstation.contract.services import ServicesContract
+from kleff.workstation.lab.control import LabServiceControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.services import ServiceControl
 from kleff.workstation.windows.system.hives import Hives
 from kleff.workstation.windows.system.registry import WindowsRegistry
+from kleff.workstation.windows.system.services import ServiceManager
 from wine.fixtures import on_wine
 
 # How Wine departs from the documented Windows, by contract and check, and why that is no fault of Kleff's.
 DEPARTS: dict[tuple[str, str], str] = {}
 
 
-def holds(contract: RegistryContract, supplier: str) -> None:
+def holds(contract: RegistryContract | ServicesContract, supplier: str) -> None:
     """Every check, but for what is known and named; what is named must really depart."""
     try:
         found = {result.name: result.wrong for result in results(contract.checks())}
@@ -43,3 +47,16 @@ def test_registry(supplier: str, request: pytest.FixtureRequest, tmp_path: Path)
         api = Api(request.getfixturevalue("caller"))
         made = WindowsRegistry(api, Hives(api, lambda text: text))
     holds(RegistryContract(made), supplier)
+
+
+@pytest.mark.parametrize("supplier", ["lab", pytest.param("wine", marks=on_wine)])
+def test_services(supplier: str, request: pytest.FixtureRequest) -> None:
+    made: ServiceControl
+    if supplier == "lab":
+        lab = Lab(request.getfixturevalue("lab"))
+        registry, name = Registry(LabRegistry(lab)), "BrindlewortPrintBridge"
+        made = LabServiceControl(lab, registry)
+    else:
+        name, api = request.getfixturevalue("service"), request.getfixturevalue("api")
+        registry, made = Registry(WindowsRegistry(api, Hives(api, str))), ServiceManager(api)
+    holds(ServicesContract(made, registry, name), supplier)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.native.caller import Call
 from wine.prefix import HERE, compiled, copied, end, make, missing
 from wine.remote import RemoteCaller
 
@@ -35,6 +37,12 @@ def prefix(tmp_path_factory: pytest.TempPathFactory, made_prefix: Path) -> Itera
     end(folder)
 
 
+@pytest.fixture(scope="session")
+def windows_program(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A program for Windows that does what it is told (program.c)."""
+    return compiled(HERE / "program.c", tmp_path_factory.mktemp("program"))
+
+
 @pytest.fixture(scope="module")
 def caller(prefix: Path, helper: Path) -> Iterator[RemoteCaller]:
     made = RemoteCaller(helper, prefix)
@@ -45,3 +53,24 @@ def caller(prefix: Path, helper: Path) -> Iterator[RemoteCaller]:
 @pytest.fixture
 def api(caller: RemoteCaller) -> Api:
     return Api(caller)
+
+
+SERVICE = "beds"
+
+
+@pytest.fixture(scope="module")
+def service(caller: RemoteCaller, prefix: Path, windows_program: Path) -> str:
+    """A service that runs if it is started; its name."""
+    shutil.copy(windows_program, prefix / "drive_c/program.exe")
+    connect_and_create, all_access, own_process, by_hand, normal = 3, 0xF01FF, 0x10, 3, 1
+    manager = Api(caller).OpenSCManagerW(None, None, connect_and_create)
+    image = r"C:\program.exe"
+    answer = caller.call(
+        Call("advapi32", "CreateServiceW", (
+            manager, SERVICE, "Bed counter", all_access, own_process, by_hand, normal, image, None, None, None, None, None,
+        ))
+    )  # fmt: skip
+    assert answer.result, answer.error
+    for handle in (answer.result, manager):
+        Api(caller).CloseServiceHandle(handle)
+    return SERVICE

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import sys
 from collections.abc import Callable, Sequence
@@ -9,13 +10,15 @@ from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import fold
-from kleff.registry.registry import Registry
+from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import number_value
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Given, Known, Power, Process, Running
 from kleff.workstation.this_machine import host
+
+DISABLED = 4  # a start type
 
 
 class LabProcesses:
@@ -108,9 +111,12 @@ class LabServiceControl:
         self._registry = registry
 
     def set_start(self, name: str, start: int) -> None:
-        key = self._registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0].child(name)
+        key = self._key(name)
         self._registry.api.set(key.hive, key.physical, number_value("Start", start))
         self._registry.api.flush()
+
+    def _key(self, name: str) -> KeyRef:
+        return self._registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0].child(name)
 
     def running(self, name: str) -> bool:
         return name.upper() in {n.upper() for n in self._lab.state().running_services}
@@ -122,6 +128,12 @@ class LabServiceControl:
             self._lab.save(state)
 
     def start(self, name: str) -> None:
+        key = self._key(name)
+        start = self._registry.value(key, "Start")
+        if not self._registry.exists(key):
+            raise FileNotFoundError(errno.ENOENT, "there is no such service", name)
+        if start is not None and start.number == DISABLED:
+            raise OSError(errno.EIO, "the service is disabled", name)
         with self._lab.locked():
             state = self._lab.state()
             if name.upper() not in {n.upper() for n in state.running_services}:

@@ -30,6 +30,13 @@ advapi32 bool OpenProcessToken pdp
 advapi32 bool CheckTokenMembership ppp
 advapi32 bool LookupPrivilegeValueW ppp
 advapi32 bool AdjustTokenPrivileges pdpdpp
+advapi32 handle OpenSCManagerW ppd
+advapi32 handle OpenServiceW ppd
+advapi32 bool CloseServiceHandle p
+advapi32 bool QueryServiceStatusEx pdpdp
+advapi32 bool ChangeServiceConfigW pdddppppppp
+advapi32 bool ControlService pdp
+advapi32 bool StartServiceW pdp
 """
 
 

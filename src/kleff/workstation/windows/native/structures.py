@@ -22,4 +22,17 @@ class TOKEN_PRIVILEGES(Structure):
     _fields_ = (("PrivilegeCount", U32), ("Privileges", LUID_AND_ATTRIBUTES * 1))
 
 
-STRUCTURES: dict[str, type[Structure]] = {made.__name__: made for made in (LUID, LUID_AND_ATTRIBUTES, TOKEN_PRIVILEGES)}
+class SERVICE_STATUS(Structure):
+    _fields_ = (
+        ("dwServiceType", U32), ("dwCurrentState", U32), ("dwControlsAccepted", U32), ("dwWin32ExitCode", U32),
+        ("dwServiceSpecificExitCode", U32), ("dwCheckPoint", U32), ("dwWaitHint", U32),
+    )  # fmt: skip
+
+
+class SERVICE_STATUS_PROCESS(Structure):
+    _fields_ = (*SERVICE_STATUS._fields_, ("dwProcessId", U32), ("dwServiceFlags", U32))
+
+
+STRUCTURES: dict[str, type[Structure]] = {
+    made.__name__: made for made in (LUID, LUID_AND_ATTRIBUTES, TOKEN_PRIVILEGES, SERVICE_STATUS, SERVICE_STATUS_PROCESS)
+}

@@ -1,0 +1,61 @@
+/* A program of the tests' own, for Windows: a service, and what a product's program may do while it is removed.
+ *
+ *   program                       is a service, when the manager starts it
+ *   program sleep SECONDS         waits
+ *   program hold FILE SHARE       opens a file, shared so, and waits
+ *   program exit CODE [SECONDS]   ends with a code, after a while
+ *   program start FILE...         starts a command line and ends at once, as an uninstaller that hands over does
+ */
+#include <windows.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <wchar.h>
+
+static SERVICE_STATUS_HANDLE manager;
+static HANDLE stopping;
+
+static void tell(DWORD state) {
+    SERVICE_STATUS status = {SERVICE_WIN32_OWN_PROCESS, state, state == SERVICE_RUNNING ? SERVICE_ACCEPT_STOP : 0, 0, 0, 0, 0};
+    SetServiceStatus(manager, &status);
+}
+
+static DWORD WINAPI told(DWORD control, DWORD type, void *data, void *context) {
+    (void)type, (void)data, (void)context;
+    if (control == SERVICE_CONTROL_STOP) {
+        tell(SERVICE_STOP_PENDING);
+        SetEvent(stopping);
+    }
+    return NO_ERROR;
+}
+
+static void WINAPI service(DWORD count, LPWSTR *names) {
+    (void)count;
+    manager = RegisterServiceCtrlHandlerExW(names[0], told, NULL);
+    tell(SERVICE_START_PENDING);
+    stopping = CreateEventW(NULL, TRUE, FALSE, NULL);
+    tell(SERVICE_RUNNING);
+    WaitForSingleObject(stopping, INFINITE);
+    tell(SERVICE_STOPPED);
+}
+
+static int start(wchar_t *words) {
+    STARTUPINFOW how = {.cb = sizeof how};
+    PROCESS_INFORMATION made;
+    return !CreateProcessW(NULL, words, NULL, NULL, FALSE, 0, NULL, NULL, &how, &made);
+}
+
+int wmain(int count, wchar_t **words) {
+    SERVICE_TABLE_ENTRYW services[] = {{L"", service}, {NULL, NULL}};
+    if (count < 3) return !StartServiceCtrlDispatcherW(services);
+    if (!wcscmp(words[1], L"sleep")) Sleep(1000 * _wtoi(words[2]));
+    if (!wcscmp(words[1], L"hold")) {
+        CreateFileW(words[2], GENERIC_READ, count > 3 ? _wtoi(words[3]) : 0, NULL, OPEN_ALWAYS, 0, NULL);
+        Sleep(60000);
+    }
+    if (!wcscmp(words[1], L"exit")) {
+        Sleep(count > 3 ? 1000 * _wtoi(words[3]) : 0);
+        return _wtoi(words[2]);
+    }
+    if (!wcscmp(words[1], L"start")) return start(words[2]);
+    return 0;
+}
