@@ -19,7 +19,7 @@ HEADERS = (
 )  # fmt: skip
 # The version that these headers ask for before they show what came with Windows 10.
 DEFINES = ("COBJMACROS", "CINTERFACE", "_WIN32_WINNT 0x0A000005", "WINVER 0x0A00", "NTDDI_VERSION 0x0A000005")
-START = "".join(f"#define {d}\n" for d in DEFINES) + "".join(f"#include <{h}.h>\n" for h in HEADERS) + "#include <stddef.h>\n"
+START = "".join(f"#define {d}\n" for d in DEFINES) + "".join(f"#include <{h}.h>\n" for h in (*HEADERS, "ntstatus", "stddef"))
 PROTOTYPE = re.compile(r"extern (.*?)(\w+) \(([^;]*)\);")
 BYTES = {"p": 8, "d": 4}
 

@@ -37,6 +37,29 @@ advapi32 bool QueryServiceStatusEx pdpdp
 advapi32 bool ChangeServiceConfigW pdddppppppp
 advapi32 bool ControlService pdp
 advapi32 bool StartServiceW pdp
+advapi32 bool EnumServicesStatusExW pdddpdpppp
+advapi32 bool GetTokenInformation pdpdp
+advapi32 bool LookupAccountSidW ppppppp
+kernel32 file CreateToolhelp32Snapshot dd
+kernel32 bool Process32FirstW pp
+kernel32 bool Process32NextW pp
+kernel32 handle OpenProcess ddd
+kernel32 bool QueryFullProcessImageNameW pdpp
+kernel32 bool GetProcessTimes ppppp
+kernel32 bool ReadProcessMemory ppppp
+kernel32 bool TerminateProcess pd
+kernel32 num WaitForSingleObject pd
+kernel32 bool DuplicateHandle ppppddd
+kernel32 num GetFileType p
+kernel32 num GetFinalPathNameByHandleW ppdd
+ntdll nt NtQueryInformationProcess pdpdp
+ntdll nt NtQuerySystemInformation dpdp
+user32 handle FindWindowExW pppp
+user32 num GetWindowThreadProcessId pp
+user32 num GetWindowTextW ppd
+user32 num IsWindowVisible p
+user32 bool PostMessageW pdpp
+iphlpapi status GetExtendedTcpTable ppdddd
 """
 
 

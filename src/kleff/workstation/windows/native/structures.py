@@ -33,6 +33,52 @@ class SERVICE_STATUS_PROCESS(Structure):
     _fields_ = (*SERVICE_STATUS._fields_, ("dwProcessId", U32), ("dwServiceFlags", U32))
 
 
+class ENUM_SERVICE_STATUS_PROCESSW(Structure):
+    _fields_ = (("lpServiceName", P), ("lpDisplayName", P), ("ServiceStatusProcess", SERVICE_STATUS_PROCESS))
+
+
+class FILETIME(Structure):
+    _fields_ = (("dwLowDateTime", U32), ("dwHighDateTime", U32))
+
+
+class PROCESSENTRY32W(Structure):
+    _fields_ = (
+        ("dwSize", U32), ("cntUsage", U32), ("th32ProcessID", U32), ("th32DefaultHeapID", P), ("th32ModuleID", U32), ("cntThreads", U32),
+        ("th32ParentProcessID", U32), ("pcPriClassBase", I32), ("dwFlags", U32), ("szExeFile", U16 * 260),
+    )  # fmt: skip
+
+
+class PROCESS_BASIC_INFORMATION(Structure):
+    _fields_ = (
+        ("ExitStatus", I32), ("PebBaseAddress", P), ("AffinityMask", P), ("BasePriority", I32), ("UniqueProcessId", P),
+        ("InheritedFromUniqueProcessId", P),
+    )  # fmt: skip
+
+
+class SYSTEM_HANDLE_TABLE_ENTRY_INFO_EX(Structure):
+    _fields_ = (
+        ("Object", P), ("UniqueProcessId", P), ("HandleValue", P), ("GrantedAccess", U32), ("CreatorBackTraceIndex", U16),
+        ("ObjectTypeIndex", U16), ("HandleAttributes", U32), ("Reserved", U32),
+    )  # fmt: skip
+
+
+class MIB_TCPROW_OWNER_PID(Structure):
+    _fields_ = (
+        ("dwState", U32), ("dwLocalAddr", U32), ("dwLocalPort", U32), ("dwRemoteAddr", U32), ("dwRemotePort", U32), ("dwOwningPid", U32),
+    )  # fmt: skip
+
+
+class MIB_TCP6ROW_OWNER_PID(Structure):
+    _fields_ = (
+        ("ucLocalAddr", U8 * 16), ("dwLocalScopeId", U32), ("dwLocalPort", U32), ("ucRemoteAddr", U8 * 16), ("dwRemoteScopeId", U32),
+        ("dwRemotePort", U32), ("dwState", U32), ("dwOwningPid", U32),
+    )  # fmt: skip
+
+
+# What the headers lack; it stands on what others have published of it.
+NOT_IN_HEADERS = (SYSTEM_HANDLE_TABLE_ENTRY_INFO_EX,)
 STRUCTURES: dict[str, type[Structure]] = {
-    made.__name__: made for made in (LUID, LUID_AND_ATTRIBUTES, TOKEN_PRIVILEGES, SERVICE_STATUS, SERVICE_STATUS_PROCESS)
+    name: made
+    for name, made in list(globals().items())
+    if isinstance(made, type) and issubclass(made, Structure) and made is not Structure and made not in NOT_IN_HEADERS
 }
