@@ -75,6 +75,44 @@ class MIB_TCP6ROW_OWNER_PID(Structure):
     )  # fmt: skip
 
 
+class SYSTEM_POWER_STATUS(Structure):
+    _fields_ = (
+        ("ACLineStatus", U8), ("BatteryFlag", U8), ("BatteryLifePercent", U8), ("Reserved1", U8), ("BatteryLifeTime", U32),
+        ("BatteryFullLifeTime", U32),
+    )  # fmt: skip
+
+
+class WTS_SESSION_INFOW(Structure):
+    _fields_ = (("SessionId", U32), ("pWinStationName", P), ("State", U32))
+
+
+class SECURITY_ATTRIBUTES(Structure):
+    _fields_ = (("nLength", U32), ("lpSecurityDescriptor", P), ("bInheritHandle", I32))
+
+
+class STARTUPINFOW(Structure):
+    _fields_ = (
+        ("cb", U32), ("lpReserved", P), ("lpDesktop", P), ("lpTitle", P), ("dwX", U32), ("dwY", U32), ("dwXSize", U32), ("dwYSize", U32),
+        ("dwXCountChars", U32), ("dwYCountChars", U32), ("dwFillAttribute", U32), ("dwFlags", U32), ("wShowWindow", U16),
+        ("cbReserved2", U16), ("lpReserved2", P), ("hStdInput", P), ("hStdOutput", P), ("hStdError", P),
+    )  # fmt: skip
+
+
+class PROCESS_INFORMATION(Structure):
+    _fields_ = (("hProcess", P), ("hThread", P), ("dwProcessId", U32), ("dwThreadId", U32))
+
+
+class JOBOBJECT_BASIC_ACCOUNTING_INFORMATION(Structure):
+    _fields_ = (
+        ("TotalUserTime", U64), ("TotalKernelTime", U64), ("ThisPeriodTotalUserTime", U64), ("ThisPeriodTotalKernelTime", U64),
+        ("TotalPageFaultCount", U32), ("TotalProcesses", U32), ("ActiveProcesses", U32), ("TotalTerminatedProcesses", U32),
+    )  # fmt: skip
+
+
+class JOBOBJECT_ASSOCIATE_COMPLETION_PORT(Structure):
+    _fields_ = (("CompletionKey", P), ("CompletionPort", P))
+
+
 # What the headers lack; it stands on what others have published of it.
 NOT_IN_HEADERS = (SYSTEM_HANDLE_TABLE_ENTRY_INFO_EX,)
 STRUCTURES: dict[str, type[Structure]] = {

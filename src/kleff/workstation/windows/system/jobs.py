@@ -1,0 +1,131 @@
+"""Programs in a job of their own: an uninstaller that hands over to a copy of itself and ends is followed to the end of the copy too.
+
+What the installer service does on behalf of a program is no child of it, and is watched beside it.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import subprocess
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from ctypes import sizeof
+
+from kleff.workstation.windows.native import constants as c
+from kleff.workstation.windows.native.api import Api, Failed
+from kleff.workstation.windows.native.caller import number, wide
+from kleff.workstation.windows.native.structures import (
+    FILETIME,
+    JOBOBJECT_ASSOCIATE_COMPLETION_PORT,
+    JOBOBJECT_BASIC_ACCOUNTING_INFORMATION,
+    PROCESS_INFORMATION,
+    SECURITY_ATTRIBUTES,
+    STARTUPINFOW,
+)
+
+NONE = (1 << 64) - 1  # INVALID_HANDLE_VALUE
+LONGEST_WAIT = 1000  # milliseconds for which a call waits; then it is made again
+STILL_ACTIVE = 259  # what GetExitCodeProcess says of one that runs
+
+
+class Job:
+    """A program that was started, with all it starts; to be closed.
+
+    Attributes:
+        pid, started: of the program itself, by which a later run finds it; seconds since 1601.
+    """
+
+    def __init__(self, api: Api, job: int, port: int, process: int, pid: int) -> None:
+        self._api = api
+        self._job, self._port, self._process = job, port, process
+        self._over = False
+        self.pid, self.started = pid, _started(api, process)
+
+    @property
+    def code(self) -> int | None:
+        """How the program itself ended, all 32 bits of it; None while it runs."""
+        if self._api.WaitForSingleObject(self._process, 0) == c.WAIT_TIMEOUT:
+            return None
+        code = bytearray(4)
+        self._api.GetExitCodeProcess(self._process, code)
+        return number(code)
+
+    @property
+    def busy(self) -> bool:
+        """Whether it, or anything it has started, still runs."""
+        told = JOBOBJECT_BASIC_ACCOUNTING_INFORMATION()
+        self._api.QueryInformationJobObject(self._job, c.JobObjectBasicAccountingInformation, told, sizeof(told), None)
+        return bool(told.ActiveProcesses)
+
+    def wait(self, seconds: float) -> bool:
+        """Wait until nothing of it runs any more; whether that is so."""
+        deadline = time.monotonic() + seconds
+        while not self._over and self.busy:
+            left = int(1000 * (deadline - time.monotonic()))
+            if left <= 0:
+                return False
+            message, key, other = bytearray(4), bytearray(8), bytearray(8)
+            with contextlib.suppress(Failed):  # nothing was told in this time
+                self._api.GetQueuedCompletionStatus(self._port, message, key, other, min(left, LONGEST_WAIT))
+                self._over = number(message) == c.JOB_OBJECT_MSG_ACTIVE_PROCESS_ZERO
+        self._over = True
+        return True
+
+    def close(self) -> None:
+        """Let go of it; what runs goes on."""
+        for handle in (self._process, self._port, self._job):
+            self._api.CloseHandle(handle)
+
+
+def start(api: Api, argv: Sequence[str], output: str, environment: Mapping[str, str]) -> Job:
+    """Start a program without a shell and without a window.
+
+    Args:
+        argv: its path, and its arguments as texts.
+        output: the path of a new file for what it says.
+        environment: all of its variables.
+
+    Raises:
+        Failed: it cannot be started.
+    """
+    job = api.CreateJobObjectW(None, None)
+    port = api.CreateIoCompletionPort(NONE, None, 0, 1)
+    told = JOBOBJECT_ASSOCIATE_COMPLETION_PORT(CompletionKey=job, CompletionPort=port)
+    api.SetInformationJobObject(job, c.JobObjectAssociateCompletionPortInformation, told, sizeof(told))
+    made = PROCESS_INFORMATION()
+    with _written(api, output) as file:
+        _created(api, argv, file, environment, made)
+    try:
+        api.AssignProcessToJobObject(job, made.hProcess)  # before it has done anything
+    except Failed:
+        api.TerminateProcess(made.hProcess, 1)
+        raise
+    finally:
+        api.ResumeThread(made.hThread)
+        api.CloseHandle(made.hThread)
+    return Job(api, job, port, made.hProcess, made.dwProcessId)
+
+
+def _created(api: Api, argv: Sequence[str], file: int, environment: Mapping[str, str], made: PROCESS_INFORMATION) -> None:
+    how = STARTUPINFOW(cb=sizeof(STARTUPINFOW), dwFlags=c.STARTF_USESTDHANDLES, hStdOutput=file, hStdError=file)
+    line = bytearray(wide(subprocess.list2cmdline(argv)))
+    variables = wide("".join(f"{name}={text}\0" for name, text in sorted(environment.items(), key=lambda one: one[0].upper())))
+    flags = c.CREATE_SUSPENDED | c.CREATE_NO_WINDOW | c.CREATE_UNICODE_ENVIRONMENT
+    api.CreateProcessW(argv[0], line, None, None, 1, flags, variables, None, how, made)
+
+
+@contextlib.contextmanager
+def _written(api: Api, path: str) -> Iterator[int]:
+    """A new file that a program may inherit."""
+    how = SECURITY_ATTRIBUTES(nLength=sizeof(SECURITY_ATTRIBUTES), bInheritHandle=1)
+    file = api.CreateFileW(path, c.GENERIC_WRITE, c.FILE_SHARE_READ, how, c.CREATE_NEW, 0, None)
+    try:
+        yield file
+    finally:
+        api.CloseHandle(file)
+
+
+def _started(api: Api, process: int) -> float:
+    created = FILETIME()
+    api.GetProcessTimes(process, created, FILETIME(), FILETIME(), FILETIME())
+    return float((created.dwHighDateTime << 32) + created.dwLowDateTime) / 10**7

@@ -1,0 +1,83 @@
+"""Programs on a running Windows, as far as Wine can show them: followed to the end with all they start; their whole exit codes."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from kleff.workstation.windows.native.api import Api, Failed
+from kleff.workstation.windows.system.jobs import Job, start
+from kleff.workstation.windows.system.machine import SystemMachine, boot_id
+from wine.fixtures import on_wine
+
+pytestmark = [*on_wine, pytest.mark.usefixtures("service")]  # its program lies in the prefix then
+
+PROGRAM = r"C:\program.exe"
+ENVIRONMENT = {"SystemRoot": r"C:\windows", "PATH": r"C:\windows\system32", "TEMP": r"C:\windows\temp", "Beds": "grün"}
+numbers = itertools.count()
+
+
+@pytest.fixture
+def run(api: Api, prefix: Path) -> Iterator[Callable[..., tuple[Job, Path]]]:
+    """Starts a program; the job, and where what it says is kept."""
+    jobs = []
+
+    def started(*argv: str) -> tuple[Job, Path]:
+        name = f"said{next(numbers)}.txt"
+        jobs.append(start(api, argv, f"C:\\{name}", ENVIRONMENT))
+        return jobs[-1], prefix / "drive_c" / name
+
+    yield started
+    for job in jobs:
+        job.close()
+
+
+def test_followed_to_the_end(run: Callable[..., tuple[Job, Path]]) -> None:
+    """One that hands over and ends at once is not over before the other is."""
+    job, _ = run(PROGRAM, "start", f"{PROGRAM} sleep 2")
+    assert not job.wait(0.8)
+    assert (job.code, job.busy) == (0, True)
+    assert job.wait(30)
+    assert not job.busy
+    assert job.wait(0)
+
+
+@pytest.mark.parametrize("code", [0, 1603, 3010, 0xC0000005])
+def test_its_whole_exit_code(run: Callable[..., tuple[Job, Path]], code: int) -> None:
+    job, _ = run(PROGRAM, "exit", str(code if code < 1 << 31 else code - (1 << 32)), "1")
+    assert job.code is None
+    assert job.started > 13_000_000_000
+    assert job.wait(30)
+    assert job.code == code
+
+
+def test_what_it_says_and_is_given(run: Callable[..., tuple[Job, Path]]) -> None:
+    """Arguments as they were given, whatever is in them; the variables and no others; a file of its own for what it says."""
+    job, said = run(r"C:\windows\system32\cmd.exe", "/c", "echo [%Beds%] [%USERNAME%]&& echo told >&2")
+    assert job.wait(30)
+    lines = said.read_bytes().decode("cp1252", "replace").splitlines()
+    assert lines[0].startswith("[gr")
+    assert lines[0].endswith("[%USERNAME%]")
+    assert lines[1].strip() == "told"
+
+
+def test_what_cannot_be_started(api: Api, prefix: Path) -> None:
+    """No such program, and a place for its output that is taken: an error each, nothing runs."""
+    with pytest.raises(Failed) as caught:
+        start(api, [r"C:\nowhere.exe"], f"C:\\said{next(numbers)}.txt", ENVIRONMENT)
+    assert caught.value.code == 2
+    (prefix / "drive_c/taken.txt").write_text("mine")
+    with pytest.raises(Failed) as caught:
+        start(api, [PROGRAM, "exit", "0"], r"C:\taken.txt", ENVIRONMENT)
+    assert (prefix / "drive_c/taken.txt").read_text() == "mine"
+
+
+def test_power_sessions_and_boot(api: Api) -> None:
+    power = SystemMachine(api).power()
+    assert power.mains or power.percent is not None
+    assert SystemMachine(api).sessions() == []  # Wine tells of none
+    assert boot_id(api) == boot_id(api)
+    assert int(boot_id(api)) > 130_000_000_000_000_000  # 100 ns since 1601
