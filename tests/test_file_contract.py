@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import shutil
 import tempfile
@@ -10,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from kleff.errors import LinkOnTheWay
@@ -19,7 +20,10 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.memory.tree import MemoryTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix.tree import PosixTree
+from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.system.files.tree import NtTree
 from support import IS_ROOT
+from wine.fixtures import on_wine
 
 NAMES = st.sampled_from(["a", "b", "A", "ä", "x y", ".hidden"])
 PATHS = st.lists(NAMES, min_size=1, max_size=3).map(tuple)
@@ -34,24 +38,32 @@ ACTS = st.one_of(
 )
 
 
-def kind_of(files: FileTree, path: WPath) -> object:
+def kind_of(files: FileTree, path: WPath, permissions: bool) -> object:
     look = files.look(path)
-    return None if look is None else (look.word, look.mode & 0o777, look.size if look.is_file else 0, look.links if look.is_file else 0)
+    if look is None:
+        return None
+    return (look.word, look.mode & 0o777 if permissions else 0, look.size if look.is_file else 0, look.links if look.is_file else 0)
 
 
 class Does:
-    """Acts on a tree, each a few verbs; what comes back can be compared between trees."""
+    """Acts on a tree, each a few verbs; what comes back can be compared between trees.
 
-    def __init__(self, files: FileTree) -> None:
+    Args:
+        base: the folder in which it acts; permissions: those of a POSIX system are told.
+    """
+
+    def __init__(self, files: FileTree, base: tuple[str, ...] = (), permissions: bool = True) -> None:
         self.files = files
+        self._base = base
+        self._permissions = permissions
 
     def path(self, names: tuple[str, ...]) -> WPath:
-        return WPath(self.files.style, next(iter(self.files.volumes)), names)
+        return WPath(self.files.style, next(iter(self.files.volumes)), (*self._base, *names))
 
     def act(self, verb: str, names: tuple[str, ...], more: Any = None) -> object:
         path, files = self.path(names), self.files
         looking: dict[str, Callable[[], object]] = {
-            "look": lambda: kind_of(files, path),
+            "look": lambda: kind_of(files, path, self._permissions),
             "names": lambda: files.names(path),
             "read": lambda: files.read(path),
             "read_link": lambda: files.read_link(path),
@@ -97,7 +109,7 @@ def told(does: Does, act: tuple[Any, ...]) -> object:
     try:
         return does.act(*act)
     except OSError as error:
-        return type(error).__name__, error.errno
+        return next(kind for kind in type(error).__mro__ if kind.__module__ == "builtins"), error.errno
     except LinkOnTheWay:
         return "link on the way"
 
@@ -122,3 +134,21 @@ def test_in_memory_as_on_the_disk(style: PathStyle, volume: str, acts: list[tupl
         assert told(memory, everything) == told(disk, everything)
     finally:
         shutil.rmtree(top)
+
+
+BASE = itertools.count()
+
+
+@pytest.mark.parametrize("_", [pytest.param("wine", marks=on_wine)])
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(acts=st.lists(ACTS.filter(lambda act: not below_itself(act) and act[0] not in ("make_link", "read_link")), max_size=25))
+def test_in_memory_as_on_a_running_windows(_: str, api: Api, prefix: Path, acts: list[tuple[Any, ...]]) -> None:
+    """As far as Wine can show it: links and permissions it cannot."""
+    base = (f"contract {next(BASE)}",)
+    real, model = NtTree(api, {"C:": prefix / "drive_c"}), MemoryTree(WINDOWS, ("C:",))
+    for files in (real, model):
+        with files.folder(WPath(WINDOWS, "C:", ())) as top:
+            top.make_folder(base[0])
+    windows, memory = Does(real, base, False), Does(model, base, False)
+    for act in (*acts, ("walk", ())):
+        assert told(memory, act) == told(windows, act), act

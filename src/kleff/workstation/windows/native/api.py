@@ -19,7 +19,8 @@ MEANINGS = {
     5: errno.EACCES, 1314: errno.EPERM, 0xC0000022: errno.EACCES, 0xC0000061: errno.EPERM,
     32: errno.EBUSY, 0xC0000043: errno.EBUSY, 80: errno.EEXIST, 183: errno.EEXIST, 0xC0000035: errno.EEXIST,
     145: errno.ENOTEMPTY, 0xC0000101: errno.ENOTEMPTY, 0xC0000121: errno.ENOTEMPTY, 112: errno.ENOSPC, 0xC000007F: errno.ENOSPC,
-    0xC0000103: errno.ENOTDIR, 0xC00000BA: errno.EISDIR,
+    0xC0000103: errno.ENOTDIR, 0xC00000BA: errno.EISDIR, 267: errno.ENOTDIR, 0xC0000033: errno.EINVAL, 0xC000003B: errno.EINVAL,
+    0xC0000056: errno.ENOENT, 0xC00000D4: errno.EXDEV, 17: errno.EXDEV, 0xC00000BB: errno.EOPNOTSUPP, 50: errno.EOPNOTSUPP,
 }  # fmt: skip
 TELLS = {1053: "the service did not answer", 1056: "the service runs already", 1058: "the service is disabled",
          1060: "there is no such service", 1062: "the service is not running", 1072: "the service is marked for deletion",
@@ -27,19 +28,50 @@ TELLS = {1053: "the service did not answer", 1056: "the service runs already", 1
 
 
 class Failed(OSError):
-    """A call that failed.
+    """A call that failed: the error of that number too (`FileNotFoundError` and its like), so that who catches those catches it.
 
     Attributes:
         function: which; code: as Windows says it.
     """
 
+    function: str
+    code: int
+
+    def __new__(cls, function: str, code: int) -> Failed:
+        made = _KINDS.get(MEANINGS.get(code, 0), cls) if cls is Failed else cls
+        return super().__new__(made, MEANINGS.get(code, errno.EIO), _told(function, code))
+
     def __init__(self, function: str, code: int) -> None:
-        number = MEANINGS.get(code, errno.EIO)
-        shown = f"{code:#x}" if code > 0xFFFF else str(code)
-        text = TELLS.get(code) or (os.strerror(number) if code in MEANINGS else "it failed")
-        super().__init__(number, f"{text} ({function} says {shown})")
+        super().__init__(MEANINGS.get(code, errno.EIO), _told(function, code))
         self.function = function
         self.code = code
+
+
+def _told(function: str, code: int) -> str:
+    shown = f"{code:#x}" if code > 0xFFFF else str(code)
+    text = TELLS.get(code) or (os.strerror(MEANINGS[code]) if code in MEANINGS else "it failed")
+    return f"{text} ({function} says {shown})"
+
+
+class _Missing(Failed, FileNotFoundError): ...
+
+
+class _Taken(Failed, FileExistsError): ...
+
+
+class _Denied(Failed, PermissionError): ...
+
+
+class _NoFolder(Failed, NotADirectoryError): ...
+
+
+class _IsFolder(Failed, IsADirectoryError): ...
+
+
+_KINDS: dict[int, type[Failed]] = {
+    errno.ENOENT: _Missing, errno.EEXIST: _Taken, errno.EACCES: _Denied, errno.EPERM: _Denied, errno.ENOTDIR: _NoFolder,
+    errno.EISDIR: _IsFolder,
+}  # fmt: skip
 
 
 class Api:

@@ -26,9 +26,21 @@ WTSActive, WTSDisconnected, WTSUserName = 0, 4, 5
 JobObjectBasicAccountingInformation, JobObjectAssociateCompletionPortInformation, JOB_OBJECT_MSG_ACTIVE_PROCESS_ZERO = 1, 7, 4
 CREATE_SUSPENDED, CREATE_NO_WINDOW, CREATE_UNICODE_ENVIRONMENT, STARTF_USESTDHANDLES = 4, 0x8000000, 0x400, 0x100
 GENERIC_WRITE, FILE_SHARE_READ, CREATE_NEW = 0x40000000, 1, 1
+GENERIC_READ, READ_CONTROL, WRITE_DAC, WRITE_OWNER = 0x80000000, 0x20000, 0x40000, 0x80000
+FILE_LIST_DIRECTORY, FILE_READ_DATA, FILE_WRITE_DATA, FILE_READ_ATTRIBUTES, FILE_WRITE_ATTRIBUTES = 1, 1, 2, 0x80, 0x100
+FILE_OPEN, FILE_CREATE, FILE_DIRECTORY_FILE, FILE_NON_DIRECTORY_FILE = 1, 2, 1, 0x40
+FILE_SYNCHRONOUS_IO_NONALERT, FILE_OPEN_FOR_BACKUP_INTENT, FILE_OPEN_REPARSE_POINT, OBJ_CASE_INSENSITIVE = 0x20, 0x4000, 0x200000, 0x40
+FILE_SHARE_ALL = 7
+FILE_ATTRIBUTE_READONLY, FILE_ATTRIBUTE_DIRECTORY, FILE_ATTRIBUTE_NORMAL, FILE_ATTRIBUTE_REPARSE_POINT = 1, 0x10, 0x80, 0x400
+FileBasicInfo, FileStandardInfo, FileAttributeTagInfo, FileEndOfFileInfo, FileIdInfo = 0, 1, 9, 6, 18
+FileIdBothDirectoryInfo, FileIdBothDirectoryRestartInfo = 10, 11
+FileRenameInformation, FileLinkInformation, FileDispositionInformation = 10, 11, 13
+FSCTL_GET_REPARSE_POINT, IO_REPARSE_TAG_MOUNT_POINT, IO_REPARSE_TAG_SYMLINK = 0x900A8, 0xA0000003, 0xA000000C
+OWNER_SECURITY_INFORMATION, DACL_SECURITY_INFORMATION, ERROR_NO_MORE_FILES, ERROR_HANDLE_EOF = 1, 4, 18, 38
 
 # What the headers lack; it stands on what others have published of it.
-NOT_IN_HEADERS = ("SystemExtendedHandleInformation",)
+NOT_IN_HEADERS = ("SystemExtendedHandleInformation", "FileDispositionInformationEx", "FILE_SHARE_ALL")
+FileDispositionInformationEx = 64
 CONSTANTS: dict[str, int] = {
     name: value for name, value in list(globals().items()) if isinstance(value, int) and name[0] != "_" and name not in NOT_IN_HEADERS
 }

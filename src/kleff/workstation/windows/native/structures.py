@@ -113,6 +113,55 @@ class JOBOBJECT_ASSOCIATE_COMPLETION_PORT(Structure):
     _fields_ = (("CompletionKey", P), ("CompletionPort", P))
 
 
+class UNICODE_STRING(Structure):
+    _fields_ = (("Length", U16), ("MaximumLength", U16), ("Buffer", P))
+
+
+class OBJECT_ATTRIBUTES(Structure):
+    _fields_ = (
+        ("Length", U32), ("RootDirectory", P), ("ObjectName", P), ("Attributes", U32), ("SecurityDescriptor", P),
+        ("SecurityQualityOfService", P),
+    )  # fmt: skip
+
+
+class IO_STATUS_BLOCK(Structure):
+    _fields_ = (("Status", P), ("Information", P))  # the first is half of a union with a pointer
+
+
+class FILE_BASIC_INFO(Structure):
+    _fields_ = (
+        ("CreationTime", U64), ("LastAccessTime", U64), ("LastWriteTime", U64), ("ChangeTime", U64), ("FileAttributes", U32),
+    )  # fmt: skip
+
+
+class FILE_STANDARD_INFO(Structure):
+    _fields_ = (("AllocationSize", U64), ("EndOfFile", U64), ("NumberOfLinks", U32), ("DeletePending", U8), ("Directory", U8))
+
+
+class FILE_ATTRIBUTE_TAG_INFO(Structure):
+    _fields_ = (("FileAttributes", U32), ("ReparseTag", U32))
+
+
+class FILE_ID_INFO(Structure):
+    _fields_ = (("VolumeSerialNumber", U64), ("FileId", U8 * 16))
+
+
+class FILE_ID_BOTH_DIR_INFO(Structure):
+    _fields_ = (
+        ("NextEntryOffset", U32), ("FileIndex", U32), ("CreationTime", U64), ("LastAccessTime", U64), ("LastWriteTime", U64),
+        ("ChangeTime", U64), ("EndOfFile", U64), ("AllocationSize", U64), ("FileAttributes", U32), ("FileNameLength", U32),
+        ("EaSize", U32), ("ShortNameLength", U8), ("ShortName", U16 * 12), ("FileId", U64), ("FileName", U16 * 1),
+    )  # fmt: skip
+
+
+class FILE_RENAME_INFO(Structure):
+    _fields_ = (("Flags", U32), ("RootDirectory", P), ("FileNameLength", U32), ("FileName", U16 * 1))
+
+
+class OVERLAPPED(Structure):
+    _fields_ = (("Internal", P), ("InternalHigh", P), ("Offset", U32), ("OffsetHigh", U32), ("hEvent", P))
+
+
 # What the headers lack; it stands on what others have published of it.
 NOT_IN_HEADERS = (SYSTEM_HANDLE_TABLE_ENTRY_INFO_EX,)
 STRUCTURES: dict[str, type[Structure]] = {

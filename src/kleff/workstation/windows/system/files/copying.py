@@ -1,0 +1,87 @@
+"""Copies of files and folders, with what belongs to them, read back before they count."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import hashlib
+from collections.abc import Callable, Iterator
+
+from kleff.workstation.files.protocol import Folder
+from kleff.workstation.paths import Look
+from kleff.workstation.windows.native import constants as c
+from kleff.workstation.windows.system.files import nt
+from kleff.workstation.windows.system.files.handles import PIECE, SECURITY, NtFolder, NtHandle
+
+
+def copy_file(folder: Folder, name: str, to: Folder, to_name: str, look: Look) -> str:
+    """See `Folder.copy_file`."""
+    made = hashlib.sha256()
+    with folder.file(name) as source:
+        now = source.look()
+        if (now.identity, now.size, now.times[1]) != (look.identity, look.size, look.times[1]):
+            raise OSError(errno.ESTALE, "has changed since it was looked at", name)
+        target = to.create(to_name)
+        try:
+            while piece := source.read(PIECE):
+                made.update(piece)
+                target.write(piece)
+            for attribute, value in sorted(source.attributes().items(), key=lambda one: one[0] == SECURITY):
+                target.set_attribute(attribute, value)  # who may, last: it may be nobody
+            target.set_times(look.times)
+            target.flush()
+        finally:
+            target.close()
+    return made.hexdigest()
+
+
+def copy_tree(folder: Folder, name: str, to: Folder, to_name: str, told: Callable[[int, int], None]) -> None:
+    """See `Folder.copy_tree`."""
+    look = folder.look_at(name)
+    if look.is_file:
+        copied = copy_file(folder, name, to, to_name, look)
+        if to.sha256(to_name) != copied:
+            raise OSError(errno.EIO, "was not written as it was read", to_name)
+        told(1, look.size)
+        return
+    if not look.is_folder:
+        raise OSError(errno.EOPNOTSUPP, "is a link, which is not copied on Windows", name)
+    to.make_folder(to_name)
+    told(1, 0)
+    with folder.folder(name) as source, to.folder(to_name) as target:
+        for below in source.names():
+            copy_tree(source, below, target, below, told)
+    with folder.folder(name) as source, _changed(to, to_name) as made:
+        for attribute, value in sorted(source.attributes().items(), key=lambda one: one[0] == SECURITY):
+            made.set_attribute(attribute, value)
+        made.set_times(look.times)
+
+
+def delete_copied(folder: Folder, name: str, to: Folder, to_name: str) -> list[str]:
+    """See `Folder.delete_copied`."""
+    look = folder.look_at(name)
+    if not look.is_folder:
+        same = look.is_file and folder.sha256(name) == to.sha256(to_name)
+        if same:
+            folder.remove(name)
+        return [] if same else [name]
+    left: list[str] = []
+    with folder.folder(name) as source, to.folder(to_name) as copy:
+        there = set(copy.names())
+        for below in source.names():
+            left += [f"{name}\\{one}" for one in delete_copied(source, below, copy, below)] if below in there else [f"{name}\\{below}"]
+    if not left:
+        folder.remove_if_empty(name)
+    return left
+
+
+@contextlib.contextmanager
+def _changed(folder: Folder, name: str) -> Iterator[NtHandle]:
+    """A folder, opened so that what belongs to it can be set."""
+    assert isinstance(folder, NtFolder)
+    access = nt.CHANGE | c.WRITE_DAC | c.WRITE_OWNER
+    made = NtHandle(folder.files, folder.files.open(folder.handle, name, access, c.FILE_DIRECTORY_FILE))
+    try:
+        yield made
+    finally:
+        made.close()

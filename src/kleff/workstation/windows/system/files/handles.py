@@ -1,0 +1,275 @@
+"""Open files and folders of a running Windows."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import hashlib
+import stat
+from collections.abc import Callable, Iterator
+from struct import unpack
+from typing import cast
+
+from kleff.workstation.files.protocol import File, Folder, Owner
+from kleff.workstation.paths import Look
+from kleff.workstation.windows.native import constants as c
+from kleff.workstation.windows.native.api import Failed
+from kleff.workstation.windows.native.caller import number
+from kleff.workstation.windows.native.structures import FILE_BASIC_INFO, OVERLAPPED
+from kleff.workstation.windows.system.files import nt, security
+from kleff.workstation.windows.system.files.nt import NtFiles, Told
+
+EPOCH = 116444736000000000  # 1970 in 100 ns since 1601
+PIECE = 1 << 20
+# What else belongs to a thing, under the names by which copies and bags keep it.
+ATTRIBUTES, CREATED, SECURITY = "windows.attributes", "windows.created", "windows.security"
+KEPT_ATTRIBUTES = 0x1 | 0x2 | 0x4 | 0x20 | 0x2000  # read-only, hidden, system, to be archived, not indexed
+
+
+def look_of(told: Told, whose: str) -> Look:
+    """As the look of any system: permissions say no more than whether it is read-only."""
+    kind, mode = (stat.S_IFLNK, 0o777) if told.is_link else (stat.S_IFDIR, 0o755) if told.is_folder else (stat.S_IFREG, 0o644)
+    if told.attributes & c.FILE_ATTRIBUTE_READONLY and not told.is_link:
+        mode &= ~0o222
+    uid = 0 if whose in security.TRUSTED else int(whose.rpartition("-")[2] or 0)
+    times = (100 * (told.accessed - EPOCH), 100 * (told.written - EPOCH))
+    identity = (told.volume, int.from_bytes(told.id, "little"))
+    return Look(identity, kind | mode, told.size if kind == stat.S_IFREG else 0, uid, 0, told.links, times, told.room)
+
+
+class NtHandle:
+    """An open handle."""
+
+    def __init__(self, files: NtFiles, handle: int) -> None:
+        self.files = files
+        self.handle = handle
+
+    def look(self) -> Look:
+        return look_of(self.files.look(self.handle), security.owner(self.files.security(self.handle)))
+
+    def attributes(self) -> dict[str, bytes]:
+        told = self.files.look(self.handle)
+        found = {
+            ATTRIBUTES: (told.attributes & KEPT_ATTRIBUTES).to_bytes(4, "little"), CREATED: told.created.to_bytes(8, "little"),
+            SECURITY: self.files.security(self.handle),
+        }  # fmt: skip
+        return {name: value for name, value in found.items() if value}
+
+    def set_owner(self, uid: int, gid: int) -> None:
+        """Whose it is comes with its security descriptor, as a SID and not as a number."""
+
+    def set_mode(self, mode: int) -> None:
+        attributes = self.files.look(self.handle).attributes & ~c.FILE_ATTRIBUTE_READONLY
+        wanted = attributes | (0 if mode & 0o222 else c.FILE_ATTRIBUTE_READONLY)
+        self.files.set_basic(self.handle, FILE_BASIC_INFO(FileAttributes=wanted or c.FILE_ATTRIBUTE_NORMAL))
+
+    def set_attribute(self, name: str, value: bytes) -> None:
+        if name == SECURITY:
+            self.files.set_security(self.handle, value)
+        elif name == ATTRIBUTES:
+            kept = self.files.look(self.handle).attributes & ~KEPT_ATTRIBUTES
+            wanted = kept | number(value) & KEPT_ATTRIBUTES
+            self.files.set_basic(self.handle, FILE_BASIC_INFO(FileAttributes=wanted or c.FILE_ATTRIBUTE_NORMAL))
+        elif name == CREATED:
+            self.files.set_basic(self.handle, FILE_BASIC_INFO(CreationTime=number(value)))
+        else:
+            raise OSError(errno.ENOTSUP, "Windows has no such attribute", name)
+
+    def set_times(self, times: tuple[int, int]) -> None:
+        accessed, written = (EPOCH + one // 100 for one in times)
+        self.files.set_basic(self.handle, FILE_BASIC_INFO(LastAccessTime=accessed, LastWriteTime=written))
+
+    def flush(self) -> None:
+        """Of a folder nothing is asked: its names are in the volume's own journal."""
+        with contextlib.suppress(PermissionError):
+            self.files.api.FlushFileBuffers(self.handle)
+
+    def close(self) -> None:
+        self.files.close(self.handle)
+
+
+class NtFile(NtHandle):
+    """An open regular file."""
+
+    def read(self, size: int) -> bytes:
+        data, done = bytearray(min(size, PIECE)), bytearray(4)
+        code = self.files.api.code("ReadFile", self.handle, data, len(data), done, None)
+        if code not in (0, c.ERROR_HANDLE_EOF):
+            raise Failed("ReadFile", code)
+        return bytes(data[: number(done)])
+
+    def read_at(self, size: int, at: int) -> bytes:
+        """Up to so many bytes from a place on."""
+        data, done = bytearray(min(size, PIECE)), bytearray(4)
+        code = self.files.api.code("ReadFile", self.handle, data, len(data), done, _at(at))
+        if code not in (0, c.ERROR_HANDLE_EOF):
+            raise Failed("ReadFile", code)
+        return bytes(data[: number(done)])
+
+    def truncate(self, size: int) -> None:
+        self.files.api.SetFileInformationByHandle(self.handle, c.FileEndOfFileInfo, size.to_bytes(8, "little"), 8)
+
+    def write(self, data: bytes) -> None:
+        for start in range(0, len(data), PIECE):
+            self._written(data[start : start + PIECE], None)
+
+    def write_at(self, data: bytes, at: int) -> None:
+        for start in range(0, len(data), PIECE):
+            self._written(data[start : start + PIECE], _at(at + start))
+
+    def _written(self, piece: bytes, at: OVERLAPPED | None) -> None:
+        self.files.api.WriteFile(self.handle, piece, len(piece), bytearray(4), at)
+
+
+class NtFolder(NtHandle):
+    """An open folder."""
+
+    def names(self) -> list[str]:
+        return self.files.names(self.handle)
+
+    def look_at(self, name: str) -> Look:
+        with self._opened(name, nt.LOOK) as one:
+            return one.look()
+
+    @contextlib.contextmanager
+    def folder(self, name: str) -> Iterator[Folder]:
+        below = NtFolder(self.files, self.files.open_folder(self.handle, name))
+        try:
+            yield below
+        finally:
+            below.close()
+
+    @contextlib.contextmanager
+    def file(self, name: str) -> Iterator[File]:
+        file = NtFile(self.files, self.files.open(self.handle, name, nt.READ))
+        try:
+            yield file
+        finally:
+            file.close()
+
+    def create(self, name: str) -> File:
+        options = c.FILE_NON_DIRECTORY_FILE
+        return NtFile(self.files, self.files.create(self.handle, name, nt.WRITE, options, security.for_admins_alone()))
+
+    def make_folder(self, name: str, mode: int = 0o700) -> None:
+        whose = b"" if mode & 0o077 else security.for_admins_alone()  # else as what is in the folder usually is
+        self.files.close(self.files.create(self.handle, name, nt.LIST, c.FILE_DIRECTORY_FILE, whose))
+
+    def make_link(self, name: str, target: str) -> None:
+        raise OSError(errno.EOPNOTSUPP, "links are not made on Windows", name)
+
+    def read_link(self, name: str) -> str:
+        with self._opened(name, nt.LOOK) as one:
+            if not self.files.look(one.handle).is_link:
+                raise OSError(errno.EINVAL, "is no link", name)
+            return self.files.link_target(one.handle)
+
+    def set_link(self, name: str, owner: Owner, times: tuple[int, int]) -> None:
+        with self._opened(name, nt.CHANGE) as one:
+            one.set_times(times)
+
+    def remove(self, name: str) -> None:
+        with self._opened(name, nt.REMOVE) as one:
+            if self.files.look(one.handle).is_folder:
+                raise Failed("NtSetInformationFile", 0xC00000BA)
+            self.files.remove(one.handle)
+
+    def remove_if_empty(self, name: str) -> None:
+        with contextlib.suppress(FileNotFoundError), self._opened(name, nt.REMOVE) as one:
+            if not self.files.look(one.handle).is_folder:
+                raise Failed("NtSetInformationFile", 0xC0000103)
+            try:
+                self.files.remove(one.handle)
+            except OSError as error:
+                if error.errno != errno.ENOTEMPTY:
+                    raise
+
+    def rename(self, name: str, to: Folder, to_name: str) -> None:
+        with self._opened(name, nt.REMOVE) as one:
+            self.files.rename(one.handle, _handle_of(to), to_name)
+
+    def exchange(self, name: str, other: Folder, other_name: str) -> None:
+        raise OSError(errno.EOPNOTSUPP, "this system exchanges no files", name)
+
+    def link(self, name: str, to: Folder, to_name: str) -> None:
+        with self._opened(name, nt.CHANGE) as one:
+            if self.files.look(one.handle).is_folder:
+                raise Failed("NtSetInformationFile", 0xC0000022)
+            self.files.link(one.handle, _handle_of(to), to_name)
+
+    def sha256(self, name: str) -> str:
+        made = hashlib.sha256()
+        with self.file(name) as file:
+            if not file.look().is_file:
+                raise OSError(errno.EINVAL, "is no regular file", name)
+            while piece := file.read(PIECE):
+                made.update(piece)
+        return made.hexdigest()
+
+    def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
+        from kleff.workstation.windows.system.files.copying import copy_file
+
+        return copy_file(self, name, to, to_name, look)
+
+    def copy_tree(self, name: str, to: Folder, to_name: str, told: Callable[[int, int], None]) -> None:
+        from kleff.workstation.windows.system.files.copying import copy_tree
+
+        copy_tree(self, name, to, to_name, told)
+
+    def delete_copied(self, name: str, to: Folder, to_name: str) -> list[str]:
+        from kleff.workstation.windows.system.files.copying import delete_copied
+
+        return delete_copied(self, name, to, to_name)
+
+    def delete_tree(self, name: str, told: Callable[[int], None]) -> None:
+        with contextlib.suppress(FileNotFoundError):
+            if self.look_at(name).is_folder:
+                with self.folder(name) as below:
+                    for inside in below.names():
+                        cast(NtFolder, below)._delete_inside(inside, told)
+                self._delete_one(name)
+            else:
+                self._delete_one(name)
+                told(1)
+
+    def _delete_inside(self, name: str, told: Callable[[int], None]) -> None:
+        with contextlib.suppress(FileNotFoundError):
+            folder = self.look_at(name).is_folder
+            self.delete_tree(name, told)
+            told(1 if folder else 0)
+
+    def _delete_one(self, name: str) -> None:
+        with self._opened(name, nt.REMOVE) as one:
+            self.files.remove(one.handle)
+
+    def may_change(self) -> bool:
+        try:
+            self.files.close(self.files.open(self.handle, "kleff-asks", nt.LOOK))
+        except FileNotFoundError:
+            pass
+        except OSError:
+            return False
+        return True
+
+    def ours(self, name: str) -> bool:
+        with self._opened(name, nt.LOOK) as one:
+            return self.files.look(one.handle).is_folder and security.only_admin(self.files.security(one.handle))
+
+    def flush_volume(self) -> None: ...
+
+    @contextlib.contextmanager
+    def _opened(self, name: str, access: int) -> Iterator[NtHandle]:
+        one = NtHandle(self.files, self.files.open(self.handle, name, access))
+        try:
+            yield one
+        finally:
+            one.close()
+
+
+def _handle_of(folder: Folder) -> int:
+    return cast(NtFolder, folder).handle
+
+
+def _at(place: int) -> OVERLAPPED:
+    low, high = unpack("<II", place.to_bytes(8, "little"))
+    return OVERLAPPED(Offset=low, OffsetHigh=high)

@@ -1,0 +1,240 @@
+"""The calls: opening a name in an open folder, looking at what is open, renaming and removing it by its handle.
+
+Microsoft's documentation of NtCreateFile, [MS-FSCC] 2.4 (information classes), [MS-FSCC] 2.1.2 (reparse points).
+"""
+
+from __future__ import annotations
+
+import errno
+from ctypes import sizeof
+from struct import pack, pack_into, unpack_from
+from typing import NamedTuple
+
+from kleff.workstation.windows.native import constants as c
+from kleff.workstation.windows.native.api import Api, Failed
+from kleff.workstation.windows.native.caller import allocated, number
+from kleff.workstation.windows.native.structures import (
+    FILE_ATTRIBUTE_TAG_INFO,
+    FILE_BASIC_INFO,
+    FILE_ID_BOTH_DIR_INFO,
+    FILE_ID_INFO,
+    FILE_STANDARD_INFO,
+    IO_STATUS_BLOCK,
+    OBJECT_ATTRIBUTES,
+    UNICODE_STRING,
+)
+
+LOOK = c.SYNCHRONIZE | c.FILE_READ_ATTRIBUTES | c.READ_CONTROL
+LIST = LOOK | c.FILE_LIST_DIRECTORY
+READ = LOOK | c.FILE_READ_DATA
+CHANGE = LOOK | c.FILE_WRITE_ATTRIBUTES
+REMOVE = CHANGE | c.DELETE
+WRITE = REMOVE | c.FILE_READ_DATA | c.FILE_WRITE_DATA | c.GENERIC_WRITE
+
+ALWAYS = c.FILE_OPEN_REPARSE_POINT | c.FILE_OPEN_FOR_BACKUP_INTENT | c.FILE_SYNCHRONOUS_IO_NONALERT
+# Delete at once, though others have it open, and read-only or not (FILE_DISPOSITION_INFORMATION_EX): since Windows 10 1809, on NTFS.
+AT_ONCE = 0x1 | 0x2 | 0x10
+NO_SUCH_CLASS = (0xC0000002, 0xC0000003, 0xC000000D, 0xC0000010, 0xC00000BB)
+SURROGATE = 0x20000000  # of a reparse tag: it stands for another thing, as links do
+NAME_AT, SIZE_AT = FILE_ID_BOTH_DIR_INFO.FileName.offset, FILE_ID_BOTH_DIR_INFO.FileNameLength.offset
+LISTING = 1 << 16  # bytes that are asked for at once
+LARGEST_REPARSE = 16384  # MAXIMUM_REPARSE_DATA_BUFFER_SIZE
+LARGEST_SECURITY = 1 << 16
+
+
+class Told(NamedTuple):
+    """What the system says of an open thing.
+
+    Attributes:
+        attributes: FILE_ATTRIBUTE_...; tag: of a reparse point, else 0.
+        created, accessed, written: in 100 ns since 1601; size, room: bytes; links: how many names it has.
+        volume, id: which thing it is.
+    """
+
+    attributes: int
+    tag: int
+    created: int
+    accessed: int
+    written: int
+    size: int
+    room: int
+    links: int
+    volume: int
+    id: bytes
+
+    @property
+    def is_link(self) -> bool:
+        return bool(self.attributes & c.FILE_ATTRIBUTE_REPARSE_POINT and self.tag & SURROGATE)
+
+    @property
+    def is_folder(self) -> bool:
+        return bool(self.attributes & c.FILE_ATTRIBUTE_DIRECTORY) and not self.is_link
+
+
+class NtFiles:
+    """Raises `Failed` where not said otherwise."""
+
+    def __init__(self, api: Api) -> None:
+        self.api = api
+
+    # -- opening ----------------------------------------------------------------------------------------------
+
+    def open_volume(self, volume: str) -> int:
+        """The topmost folder of a drive such as `C:`."""
+        return self._create(f"\\??\\{volume}\\", 0, LIST, c.FILE_OPEN, c.FILE_DIRECTORY_FILE, b"")
+
+    def open(self, folder: int, name: str, access: int, options: int = 0) -> int:
+        """What a name stands for in an open folder; of a link the link."""
+        return self._create(_one(name), folder, access, c.FILE_OPEN, options, b"")
+
+    def open_folder(self, folder: int, name: str) -> int:
+        """A folder in an open one.
+
+        Raises:
+            NotADirectoryError: it is a file, or a link of any kind.
+        """
+        handle = self.open(folder, name, LIST, c.FILE_DIRECTORY_FILE)
+        if not self.look(handle).is_folder:
+            self.close(handle)
+            raise Failed("NtCreateFile", 0xC0000103)
+        return handle
+
+    def create(self, folder: int, name: str, access: int, options: int, security: bytes) -> int:
+        """A new file or folder. Args: security: its owner and who may do what, self-relative ([MS-DTYP] 2.4.6)."""
+        return self._create(_one(name), folder, access, c.FILE_CREATE, options, security)
+
+    def _create(self, name: str, folder: int, access: int, disposition: int, options: int, security: bytes) -> int:
+        data = name.encode("utf-16-le", "surrogatepass")
+        head = sizeof(UNICODE_STRING)
+        with allocated(self.api.caller, head + len(data) + len(security) + 8) as place:
+            at = place + head + (len(data) + 7) // 8 * 8
+            text = bytes(UNICODE_STRING(len(data), len(data), place + head)) + data
+            self.api.caller.write(place, text + bytes(at - place - len(text)) + security)
+            wanted = OBJECT_ATTRIBUTES(sizeof(OBJECT_ATTRIBUTES), folder, place, c.OBJ_CASE_INSENSITIVE, at if security else 0, 0)
+            handle, status = bytearray(8), IO_STATUS_BLOCK()
+            how = (c.FILE_ATTRIBUTE_NORMAL, c.FILE_SHARE_ALL, disposition, ALWAYS | options)
+            self.api.NtCreateFile(handle, access, wanted, status, None, *how, None, 0)
+            return number(handle)
+
+    def close(self, handle: int) -> None:
+        self.api.NtClose(handle)
+
+    # -- looking ----------------------------------------------------------------------------------------------
+
+    def look(self, handle: int) -> Told:
+        tag, basic, standard, which = FILE_ATTRIBUTE_TAG_INFO(), FILE_BASIC_INFO(), FILE_STANDARD_INFO(), FILE_ID_INFO()
+        classes = (
+            (c.FileAttributeTagInfo, tag), (c.FileBasicInfo, basic), (c.FileStandardInfo, standard), (c.FileIdInfo, which),
+        )  # fmt: skip
+        self.api.many("GetFileInformationByHandleEx", [(handle, n, into, sizeof(into)) for n, into in classes], len(classes))
+        return Told(
+            tag.FileAttributes, tag.ReparseTag, basic.CreationTime, basic.LastAccessTime, basic.LastWriteTime, standard.EndOfFile,
+            standard.AllocationSize, standard.NumberOfLinks, which.VolumeSerialNumber, bytes(which.FileId),
+        )  # fmt: skip
+
+    def names(self, folder: int) -> list[str]:
+        found: list[str] = []
+        which = c.FileIdBothDirectoryRestartInfo
+        while True:
+            data = bytearray(LISTING)
+            code = self.api.code("GetFileInformationByHandleEx", folder, which, data, len(data))
+            if code == c.ERROR_NO_MORE_FILES:
+                return [name for name in found if name not in (".", "..")]
+            if code:
+                raise Failed("GetFileInformationByHandleEx", code)
+            which, at, step = c.FileIdBothDirectoryInfo, 0, 1
+            while step:
+                (step,), (size,) = unpack_from("<I", data, at), unpack_from("<I", data, at + SIZE_AT)
+                found.append(bytes(data[at + NAME_AT : at + NAME_AT + size]).decode("utf-16-le", "surrogatepass"))
+                at += step
+
+    def link_target(self, handle: int) -> str:
+        """Where a link leads, as it is written for people.
+
+        Raises:
+            OSError: EINVAL, it is none.
+        """
+        data, size = bytearray(LARGEST_REPARSE), bytearray(4)
+        self.api.DeviceIoControl(handle, c.FSCTL_GET_REPARSE_POINT, None, 0, data, len(data), size, None)
+        return target_in(bytes(data[: number(size)]))
+
+    # -- changing ---------------------------------------------------------------------------------------------
+
+    def rename(self, handle: int, to: int, name: str) -> None:
+        """Give it another name in an open folder of the same volume; never one that is taken."""
+        self._set(handle, _naming(to, _one(name)), c.FileRenameInformation)
+
+    def link(self, handle: int, to: int, name: str) -> None:
+        """A second name of a file."""
+        self._set(handle, _naming(to, _one(name)), c.FileLinkInformation)
+
+    def remove(self, handle: int) -> None:
+        """Delete what is open: a file, a link, an empty folder. It is gone when the handle is closed."""
+        code = self._code(handle, bytearray(pack("<I", AT_ONCE)), c.FileDispositionInformationEx)
+        if code in NO_SUCH_CLASS:  # an older system, another file system
+            attributes = self.look(handle).attributes
+            if attributes & c.FILE_ATTRIBUTE_READONLY:
+                self.set_basic(handle, FILE_BASIC_INFO(FileAttributes=attributes & ~c.FILE_ATTRIBUTE_READONLY or c.FILE_ATTRIBUTE_NORMAL))
+            code = self._code(handle, bytearray(b"\1"), c.FileDispositionInformation)
+        if code:
+            raise Failed("NtSetInformationFile", code)
+
+    def set_basic(self, handle: int, basic: FILE_BASIC_INFO) -> None:
+        """Attributes and times; what is 0 stays as it is."""
+        self.api.SetFileInformationByHandle(handle, c.FileBasicInfo, basic, sizeof(basic))
+
+    def _set(self, handle: int, data: bytearray, which: int) -> None:
+        if code := self._code(handle, data, which):
+            raise Failed("NtSetInformationFile", code)
+
+    def _code(self, handle: int, data: bytearray, which: int) -> int:
+        return self.api.code("NtSetInformationFile", handle, IO_STATUS_BLOCK(), data, len(data), which)
+
+    # -- who may ----------------------------------------------------------------------------------------------
+
+    def security(self, handle: int) -> bytes:
+        """Owner and access control list, self-relative; empty where the volume knows none."""
+        data, size = bytearray(LARGEST_SECURITY), bytearray(4)
+        which = c.OWNER_SECURITY_INFORMATION | c.DACL_SECURITY_INFORMATION
+        if self.api.code("NtQuerySecurityObject", handle, which, data, len(data), size):
+            return b""
+        return bytes(data[: number(size)])
+
+    def set_security(self, handle: int, security: bytes) -> None:
+        self.api.NtSetSecurityObject(handle, c.OWNER_SECURITY_INFORMATION | c.DACL_SECURITY_INFORMATION, security)
+
+
+def _one(name: str) -> str:
+    """A name that is one step, and of no stream.
+
+    Raises:
+        OSError: EINVAL, it is not.
+    """
+    if name in ("", ".", "..") or any(sign in name for sign in "\\/:\0"):
+        raise OSError(errno.EINVAL, "is not the name of a file", name)
+    return name
+
+
+def _naming(folder: int, name: str) -> bytearray:
+    """FILE_RENAME_INFORMATION, and FILE_LINK_INFORMATION, which is the same: never onto what is there."""
+    data = name.encode("utf-16-le", "surrogatepass")
+    made = bytearray(20 + len(data) + 2)
+    pack_into("<IxxxxQI", made, 0, 0, folder, len(data))
+    made[20 : 20 + len(data)] = data
+    return made
+
+
+def target_in(data: bytes) -> str:
+    """What a link's reparse data say for people ([MS-FSCC] 2.1.2.4 and 2.1.2.5): the printed name, else the other without its prefix.
+
+    Raises:
+        OSError: EINVAL, it is no link.
+    """
+    if len(data) < 16:
+        raise OSError(errno.EINVAL, "is no link")
+    tag, _, _, at, size, shown_at, shown_size = unpack_from("<IHHHHHH", data)
+    before = {c.IO_REPARSE_TAG_SYMLINK: 20, c.IO_REPARSE_TAG_MOUNT_POINT: 16}.get(tag)
+    if before is None:
+        raise OSError(errno.EINVAL, f"is a link of a sort that is not known here ({tag:#x})")
+    start, length = (shown_at, shown_size) if shown_size else (at, size)
+    return data[before + start : before + start + length].decode("utf-16-le", "surrogatepass").removeprefix("\\??\\")

@@ -1,0 +1,68 @@
+"""Who may change a thing, by its security descriptor ([MS-DTYP] 2.4.6, self-relative)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from struct import unpack_from
+
+SYSTEM, ADMINISTRATORS = "S-1-5-18", "S-1-5-32-544"
+INSTALLER = "S-1-5-80-956008885-3418522649-1831038044-1853292631-2271478464"  # the service that owns the system's own files
+CREATOR = "S-1-3-0"  # whoever makes something there: of that, not of the folder
+TRUSTED = frozenset({SYSTEM, ADMINISTRATORS, INSTALLER, CREATOR})
+# Writing, appending, deleting what is in it, deleting, changing who may, changing whose it is, and all of it.
+CHANGING = 0x2 | 0x4 | 0x40 | 0x10000 | 0x40000 | 0x80000 | 0x40000000 | 0x10000000
+ALLOWED, FOR_WHAT_IS_MADE_IN_IT = 0, 0x8  # ACCESS_ALLOWED_ACE_TYPE, INHERIT_ONLY_ACE
+DACL_PRESENT = 0x4
+
+
+def owner(security: bytes) -> str:
+    """The owner's SID as text; "" if it is not told."""
+    at = unpack_from("<I", security, 4)[0] if len(security) >= 20 else 0
+    return sid_text(security[at:]) if at else ""
+
+
+def only_admin(security: bytes, trusted: frozenset[str] = TRUSTED) -> bool:
+    """Whether nobody but the trusted can change it; where nothing is told of that, everybody can."""
+    if owner(security) not in trusted:
+        return False
+    (control,), (at,) = unpack_from("<H", security, 2), unpack_from("<I", security, 16)
+    if not control & DACL_PRESENT or not at:
+        return False
+    return all(sid in trusted or not mask & CHANGING for mask, sid in _allowed(security[at:]))
+
+
+def _allowed(acl: bytes) -> Iterator[tuple[int, str]]:
+    """(what, to whom) of each entry that allows something for the thing itself."""
+    (count,), at = unpack_from("<H", acl, 4), 8
+    for _ in range(count):
+        kind, flags, size, mask = unpack_from("<BBHI", acl, at)
+        if kind == ALLOWED and not flags & FOR_WHAT_IS_MADE_IN_IT:
+            yield mask, sid_text(acl[at + 8 :])
+        at += size
+
+
+def sid_text(sid: bytes) -> str:
+    """[MS-DTYP] 2.4.2.1."""
+    revision, count = sid[0], sid[1]
+    authority = int.from_bytes(sid[2:8], "big")
+    return "-".join(map(str, ("S", revision, authority, *unpack_from(f"<{count}I", sid, 8))))
+
+
+def _sid(text: str) -> bytes:
+    _, revision, authority, *rest = text.split("-")
+    numbers = b"".join(int(n).to_bytes(4, "little") for n in rest)
+    return bytes([int(revision), len(rest)]) + int(authority).to_bytes(6, "big") + numbers
+
+
+def for_admins_alone() -> bytes:
+    """A descriptor by which the system and administrators may do everything, and nobody else anything; nothing is inherited."""
+    inherited_by_all, everything, protected, self_relative = 0x3, 0x1F01FF, 0x1000, 0x8000
+    entries = b""
+    for text in (SYSTEM, ADMINISTRATORS):
+        sid = _sid(text)
+        entries += bytes([ALLOWED, inherited_by_all]) + (8 + len(sid)).to_bytes(2, "little") + everything.to_bytes(4, "little") + sid
+    acl = bytes([2, 0]) + (8 + len(entries)).to_bytes(2, "little") + (2).to_bytes(2, "little") + b"\0\0" + entries
+    whose, control = _sid(ADMINISTRATORS), self_relative | protected | DACL_PRESENT
+    places = (20, 20 + len(whose), 0, 20 + 2 * len(whose))  # owner, group, audit list, access list
+    head = bytes([1, 0]) + control.to_bytes(2, "little") + b"".join(place.to_bytes(4, "little") for place in places)
+    return head + whose + whose + acl
