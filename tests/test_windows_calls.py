@@ -13,6 +13,7 @@ from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import Call, allocated, narrow, number, wide
 from kleff.workstation.windows.native.constants import CONSTANTS
 from kleff.workstation.windows.native.functions import FUNCTIONS, Function
+from kleff.workstation.windows.native.interfaces import METHODS
 from kleff.workstation.windows.native.local import Loading, LocalCaller
 from kleff.workstation.windows.native.structures import STRUCTURES, U32, P
 from wine.headers import COMPILER, complaints
@@ -22,7 +23,7 @@ headers = pytest.mark.skipif(shutil.which(COMPILER) is None, reason=f"needs {COM
 
 @headers
 def test_the_tables_are_as_the_headers_have_them() -> None:
-    assert complaints(FUNCTIONS, STRUCTURES, CONSTANTS, {}) == []
+    assert complaints(FUNCTIONS, STRUCTURES, CONSTANTS, METHODS) == []
 
 
 class FILETIME(ctypes.Structure):

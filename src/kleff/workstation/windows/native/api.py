@@ -10,7 +10,7 @@ from kleff.workstation.windows.native.caller import Answer, Arg, Call, Caller
 from kleff.workstation.windows.native.functions import FUNCTIONS, Function
 
 LOW = 0xFFFFFFFF  # what stands above a 32-bit result is not defined
-FAILING = 0x80000000  # from here on an NTSTATUS is a warning or an error
+FAILING = 0x80000000  # from here on an NTSTATUS is a warning or an error, an HRESULT an error
 ALL_ONES = (1 << 64) - 1
 
 # System error codes and NTSTATUS values (winerror.h, ntstatus.h) that have a name of their own on every system.
@@ -20,6 +20,7 @@ MEANINGS = {
     32: errno.EBUSY, 0xC0000043: errno.EBUSY, 80: errno.EEXIST, 183: errno.EEXIST, 0xC0000035: errno.EEXIST,
     145: errno.ENOTEMPTY, 0xC0000101: errno.ENOTEMPTY, 0xC0000121: errno.ENOTEMPTY, 112: errno.ENOSPC, 0xC000007F: errno.ENOSPC,
     0xC0000103: errno.ENOTDIR, 0xC00000BA: errno.EISDIR, 267: errno.ENOTDIR, 0xC0000033: errno.EINVAL, 0xC000003B: errno.EINVAL,
+    0x80070002: errno.ENOENT, 0x80070005: errno.EACCES,
     0xC0000056: errno.ENOENT, 0xC00000D4: errno.EXDEV, 17: errno.EXDEV, 0xC00000BB: errno.EOPNOTSUPP, 50: errno.EOPNOTSUPP,
 }  # fmt: skip
 TELLS = {1053: "the service did not answer", 1056: "the service runs already", 1058: "the service is disabled",
@@ -131,7 +132,7 @@ def _judged(function: Function, answer: Answer) -> int:
         Failed: it says so.
     """
     low = answer.result & LOW
-    if function.means in ("status", "nt"):
+    if function.means in ("status", "nt", "hr"):
         if low and (function.means == "status" or low >= FAILING):
             raise Failed(function.name, low)
         return low

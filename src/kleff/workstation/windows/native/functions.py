@@ -1,7 +1,8 @@
 """The Windows functions that Kleff calls: their library, what their result means, and their arguments.
 
 A `p` is an argument of 64 bits (a pointer, a handle), a `d` one of 32. What the result means: `status` an error code; `bool` and
-`handle` 0 if it failed, `file` all ones, and the last error says why; `nt` an NTSTATUS; `num` a number that is no error; `void` none.
+`handle` 0 if it failed, `file` all ones, and the last error says why; `nt` an NTSTATUS, `hr` an HRESULT; `num` a number that is no error;
+`void` none.
 
 Every line is held against the prototypes of the compiler's headers by a test. Those marked `~` are not in the headers and stand on the
 published documentation alone.
@@ -76,6 +77,10 @@ kernel32 bool ReadFile ppdpp
 kernel32 bool WriteFile ppdpp
 kernel32 bool FlushFileBuffers p
 kernel32 bool GetDiskFreeSpaceExW pppp
+ole32 hr CoInitializeEx pd
+ole32 hr CoCreateInstance ppdpp
+oleaut32 handle SysAllocString p
+oleaut32 void SysFreeString p
 kernel32 bool GetSystemPowerStatus p
 kernel32 num GetCurrentProcessId -
 kernel32 bool ProcessIdToSessionId dp
