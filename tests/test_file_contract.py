@@ -140,7 +140,7 @@ BASE = itertools.count()
 
 
 @pytest.mark.parametrize("_", [pytest.param("wine", marks=on_wine)])
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(acts=st.lists(ACTS.filter(lambda act: not below_itself(act) and act[0] not in ("make_link", "read_link")), max_size=25))
 def test_in_memory_as_on_a_running_windows(_: str, api: Api, prefix: Path, acts: list[tuple[Any, ...]]) -> None:
     """As far as Wine can show it: links and permissions it cannot."""

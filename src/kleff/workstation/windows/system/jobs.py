@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import subprocess
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from ctypes import sizeof
 
 from kleff.workstation.windows.native import constants as c
@@ -57,6 +57,16 @@ class Job:
         self._api.QueryInformationJobObject(self._job, c.JobObjectBasicAccountingInformation, told, sizeof(told), None)
         return bool(told.ActiveProcesses)
 
+    def ended(self, seconds: float) -> bool:
+        """Wait until the program itself has ended; whether it has."""
+        deadline = time.monotonic() + seconds
+        while self.code is None:
+            left = int(1000 * (deadline - time.monotonic()))
+            if left <= 0:
+                return False
+            self._api.WaitForSingleObject(self._process, min(left, LONGEST_WAIT))
+        return True
+
     def wait(self, seconds: float) -> bool:
         """Wait until nothing of it runs any more; whether that is so."""
         deadline = time.monotonic() + seconds
@@ -77,13 +87,16 @@ class Job:
             self._api.CloseHandle(handle)
 
 
-def start(api: Api, argv: Sequence[str], output: str, environment: Mapping[str, str]) -> Job:
+def start(
+    api: Api, argv: Sequence[str], output: str, environment: Mapping[str, str], known: Callable[[Job], None] = lambda job: None
+) -> Job:
     """Start a program without a shell and without a window.
 
     Args:
         argv: its path, and its arguments as texts.
         output: the path of a new file for what it says.
         environment: all of its variables.
+        known: is told of it before it does anything.
 
     Raises:
         Failed: it cannot be started.
@@ -96,14 +109,16 @@ def start(api: Api, argv: Sequence[str], output: str, environment: Mapping[str, 
     with _written(api, output) as file:
         _created(api, argv, file, environment, made)
     try:
-        api.AssignProcessToJobObject(job, made.hProcess)  # before it has done anything
-    except Failed:
-        api.TerminateProcess(made.hProcess, 1)
+        api.AssignProcessToJobObject(job, made.hProcess)
+        one = Job(api, job, port, made.hProcess, made.dwProcessId)
+        known(one)
+        api.ResumeThread(made.hThread)
+    except BaseException:
+        api.TerminateProcess(made.hProcess, 1)  # it has done nothing yet
         raise
     finally:
-        api.ResumeThread(made.hThread)
         api.CloseHandle(made.hThread)
-    return Job(api, job, port, made.hProcess, made.dwProcessId)
+    return one
 
 
 def _created(api: Api, argv: Sequence[str], file: int, environment: Mapping[str, str], made: PROCESS_INFORMATION) -> None:

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from struct import unpack
 from typing import cast
 
+from kleff.procedure.globs import fold
 from kleff.workstation.files.protocol import File, Folder, Owner
 from kleff.workstation.paths import Look
 from kleff.workstation.windows.native import constants as c
@@ -186,6 +187,10 @@ class NtFolder(NtHandle):
 
     def rename(self, name: str, to: Folder, to_name: str) -> None:
         with self._opened(name, nt.REMOVE) as one:
+            # Asked besides, for a second name of the very file, onto which some systems rename it without a word.
+            with contextlib.suppress(FileNotFoundError):
+                to.look_at(to_name)
+                raise Failed("NtSetInformationFile", 0xC0000035)
             self.files.rename(one.handle, _handle_of(to), to_name)
 
     def exchange(self, name: str, other: Folder, other_name: str) -> None:
@@ -194,7 +199,8 @@ class NtFolder(NtHandle):
     def link(self, name: str, to: Folder, to_name: str) -> None:
         with self._opened(name, nt.CHANGE) as one:
             if self.files.look(one.handle).is_folder:
-                raise Failed("NtSetInformationFile", 0xC0000022)
+                taken = any(fold(there) == fold(to_name) for there in to.names())
+                raise OSError(errno.EEXIST if taken else errno.EPERM, "a folder has one name only", to_name)
             self.files.link(one.handle, _handle_of(to), to_name)
 
     def sha256(self, name: str) -> str:

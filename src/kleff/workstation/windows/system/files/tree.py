@@ -129,7 +129,7 @@ class NtTree:
             look = file.look()
             if not look.is_file:
                 file.close()
-                raise OSError(errno.ELOOP if look.is_link else errno.EISDIR, "is no regular file", str(path))
+                raise OSError(errno.ELOOP if look.is_link else errno.EINVAL, "is no regular file", str(path))
             return io.BufferedReader(_Reading(file, look.size), 1 << 18)
 
     def sha256(self, path: WPath) -> str:
@@ -160,9 +160,11 @@ class NtTree:
             step = WPath(self.style, path.volume, path.parts[:end])
             look = self.look(step)
             if look is None:
-                return Resolved(path, links, False)
+                return Resolved(self._spelled(path), links, False)
             if look.is_link:
                 return self._followed(step, path.parts[end:], links, depth)
+            if not look.is_folder:  # nothing can be below it
+                return Resolved(self._spelled(step.parent).child(*path.parts[end - 1 :]), links, True)
         return Resolved(self._spelled(path), links, self.look(path) is not None)
 
     def _followed(self, link: WPath, rest: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:

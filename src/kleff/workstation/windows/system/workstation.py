@@ -1,0 +1,42 @@
+"""A running Windows as a workstation, assembled from what its functions tell."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from kleff.workstation.facets import Workstation
+from kleff.workstation.windows.assembling import LowestLayer, assemble
+from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.system.files.tree import NtTree
+from kleff.workstation.windows.system.hives import Hives
+from kleff.workstation.windows.system.machine import SystemMachine, boot_id
+from kleff.workstation.windows.system.processes import WindowsProcesses
+from kleff.workstation.windows.system.programs import WindowsPrograms
+from kleff.workstation.windows.system.registry import WindowsRegistry
+from kleff.workstation.windows.system.rights import is_admin
+from kleff.workstation.windows.system.services import ServiceManager
+from kleff.workstation.windows.system.tasks import TaskScheduler
+
+
+def assemble_system(
+    api: Api, hives: Hives, volumes: dict[str, Path], environment: Mapping[str, str], *, spec: str, name: str, identity: str, state: Path
+) -> Workstation:
+    """Assemble it.
+
+    Args:
+        hives: of the accounts, to be closed by whoever made them.
+        volumes: its drives, and where each lies on the machine Kleff runs on.
+        environment: what programs get of variables.
+    """
+    files = NtTree(api, volumes)
+    processes = WindowsProcesses(api, files)
+    layer = LowestLayer(
+        api=WindowsRegistry(api, hives), files=files, services=lambda registry: ServiceManager(api), tasks=TaskScheduler(api),
+        machine=SystemMachine(api), processes=processes,
+        commands=lambda search, registered: WindowsPrograms(api, files, processes, search, registered, environment),
+    )  # fmt: skip
+    return assemble(
+        layer, spec=spec, name=name, identity=identity, boot=boot_id(api), state=state, admin=is_admin(api), bits=64, description="Windows",
+        ground=next(iter(volumes.values())),
+    )  # fmt: skip

@@ -1,0 +1,263 @@
+"""Whole runs on a running Windows, as far as Wine can show it: what was there is gone, a neighbour's is not, and undo brings it back."""
+
+from __future__ import annotations
+
+import itertools
+import shutil
+import subprocess
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+from killing import points
+from kleff.errors import NeverBegun, RestartNeeded, Stopped
+from kleff.registry.registry import KeyRef, Registry
+from kleff.registry.values import list_value, number_value, text_value
+from kleff.workstation.facets import Workstation
+from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.system.hives import Hives
+from kleff.workstation.windows.system.jobs import start
+from kleff.workstation.windows.system.workstation import assemble_system
+from memory import Bench, killed_at
+from support import until
+from wine.fixtures import on_wine
+from wine.imitated import AdministratorsFiles
+from wine.packages import ASKS_FOR_A_RESTART, CODE, FAILS, NEEDED, package
+from wine.remote import WINE, RemoteCaller, environment
+
+pytestmark = on_wine
+
+ENVIRONMENT = {"SystemRoot": r"C:\windows", "PATH": r"C:\windows\system32", "TEMP": r"C:\windows\temp"}
+numbers = itertools.count()
+
+STEPS = r"""
+[[evidence]]
+key = 'HKLM\Software\Brindlewort\Tag Studio'
+[[stop]]
+service = "beds"
+[[delete]]
+paths = ['C:\Program Files\Brindlewort\Tag Studio', 'C:\ProgramData\Brindlewort\*.lbl']
+[[delete]]
+key = 'HKLM\Software\Brindlewort\Tag Studio'
+[[delete]]
+value = 'Tags'
+in_key = 'HKLM\Software\Stocktake'
+"""
+
+
+class OnWine(Bench):
+    """A bench on a prefix; its cases lie on drive C."""
+
+    def __init__(self, caller: RemoteCaller, prefix: Path) -> None:
+        self.drive = prefix / "drive_c"
+        self.folder = self.drive / f"kleff{next(numbers)}"
+        self.folder.mkdir()
+        self.system = "windows"
+        self.on = self
+        self.api = Api(AdministratorsFiles(caller))
+
+    def open(self) -> Workstation:
+        hives = Hives(self.api, str)
+        return assemble_system(
+            self.api, hives, {"C:": self.drive}, ENVIRONMENT, spec="wine", name="POTTING-07", identity="wine POTTING-07",
+            state=self.folder / "state",
+        )  # fmt: skip
+
+
+class Product:
+    """What is on the prefix, the product's and a neighbour's, and how it all stands."""
+
+    def __init__(self, bench: OnWine, prefix: Path) -> None:
+        self.bench, self.prefix = bench, prefix
+        registry = bench.open().registry
+        assert registry is not None
+        self.registry: Registry = registry
+        for view in (64, 32):
+            key = KeyRef("HKLM", r"SOFTWARE\Brindlewort\Tag Studio", view)
+            below = key.child("Labels")
+            for at, value in (
+                (key, text_value("Bits", str(view))),
+                (below, list_value("of", ["sage", "mint"])),
+                (below, number_value("n", 7)),
+            ):
+                registry.api.create(at.hive, at.physical)
+                registry.api.set(at.hive, at.physical, value)
+        for name, text in (("Tags", "x"), ("Other", "y")):
+            registry.api.set("HKLM", r"SOFTWARE\Stocktake", text_value(name, text))
+        for path, content in (
+            ("Program Files/Brindlewort/Tag Studio/studio.exe", "MZ"), ("Program Files/Brindlewort/Tag Studio/de/grün.txt", "grün"),
+            ("ProgramData/Brindlewort/sage.lbl", "sage"), ("ProgramData/Brindlewort/neighbour.txt", "mine"),
+            ("Program Files/Brindlewort/Bridge/bridge.exe", "MZ"),
+        ):  # fmt: skip
+            file = bench.drive / path
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.unlink(missing_ok=True)
+            file.write_text(content)
+
+    def stands(self) -> tuple[dict[str, str], set[str]]:
+        """Files with their content, and what Wine's own program exports of the registry; it sorts."""
+        tops = [self.bench.drive / name for name in ("Program Files/Brindlewort", "ProgramData/Brindlewort")]
+        files = {str(p.relative_to(self.bench.drive)): p.read_text() if p.is_file() else "" for top in tops for p in top.rglob("*")}
+        exported = set()
+        for key, view in itertools.product((r"HKLM\Software\Brindlewort", r"HKLM\Software\Stocktake"), ("64", "32")):
+            file = self.bench.drive / "exported.reg"
+            file.unlink(missing_ok=True)
+            words = [WINE, "reg", "export", key, r"C:\exported.reg", "/y", f"/reg:{view}"]
+            subprocess.run(words, env=environment(self.prefix), capture_output=True, check=False, timeout=60)
+            exported |= {f"{view} {line}" for line in file.read_text("utf-16").splitlines()} if file.exists() else set()
+        return files, exported
+
+
+@pytest.fixture
+def product(caller: RemoteCaller, prefix: Path, service: str) -> Product:
+    return Product(OnWine(caller, prefix), prefix)
+
+
+def test_there_and_back(product: Product, service: str) -> None:
+    bench = product.bench
+    workstation = bench.open()
+    assert workstation.services is not None
+    workstation.services.restore(workstation.services.like(service)[0].__class__(service, True, "manual", ""))
+    before = product.stands()
+    job, ended = bench.run(STEPS)
+    assert ended.clean, ended
+    files, exported = product.stands()
+    assert not [name for name in files if "Tag Studio" in name or name.endswith(".lbl")]
+    assert {"ProgramData/Brindlewort/neighbour.txt", "Program Files/Brindlewort/Bridge/bridge.exe"} <= set(files)
+    assert not [line for line in exported if "Tag Studio" in line or '"Tags"' in line]
+    assert [line for line in exported if '"Other"' in line]
+    stopped = workstation.services.get(service)
+    assert stopped is not None
+    assert not stopped.running
+    undone = job.undo()
+    assert undone.stays == []
+    assert product.stands() == before
+    again = workstation.services.get(service)
+    assert again is not None
+    assert (again.running, again.start) == (True, "manual")
+    workstation.services.stop(service)
+
+
+def test_killed_on_the_way(caller: RemoteCaller, prefix: Path, service: str) -> None:
+    """At some of its writes: resumed it is gone and taken back it is all there, each time."""
+    standing = Product(OnWine(caller, prefix), prefix).stands()
+    with killed_at(0, False) as writes:
+        job, _ = Product(OnWine(caller, prefix), prefix).bench.run(STEPS)
+        job.undo()
+    for number, after in points(writes[0] // 2, 6, 6):
+        product = Product(OnWine(caller, prefix), prefix)
+        with killed_at(number, after):
+            product.bench.run(STEPS)
+        with suppress(NeverBegun, StopIteration):
+            job = product.bench.again(product.bench.job(STEPS), next((product.bench.folder / "cases").iterdir()))
+            if not job.record().rows:
+                continue
+            assert job.resume().clean, (number, after)
+            assert not [name for name in product.stands()[0] if "Tag Studio" in name], (number, after)
+            assert job.undo().stays == []
+        assert product.stands() == standing, (number, after)
+
+
+REMOVES = """
+[[evidence]]
+entry = "Bed Counter"
+[[uninstall]]
+entry = "Bed Counter"
+[[delete]]
+paths = ['C:\\Program Files\\Bed Counter']
+[[verify]]
+key = 'HKLM\\Software\\Brindlewort\\Bed Counter'
+"""
+with_packages = pytest.mark.skipif(any(shutil.which(n) is None for n in NEEDED), reason=f"needs {', '.join(NEEDED)}")
+
+
+class Installed:
+    """A package that is installed on the prefix, and a bench beside it; taken off again in the end."""
+
+    def __init__(self, caller: RemoteCaller, prefix: Path, program: Path) -> None:
+        self.bench, self._program = OnWine(caller, prefix), program
+        self.file = self.bench.folder / "package/beds.msi"
+
+    def install(self, *statements: str) -> None:
+        package(self.file.parent, self._program, statements)
+        assert self.installer("/i", f"C:\\{self.bench.folder.name}\\package\\beds.msi") in (0, 3010)
+        assert self.there()
+
+    def installer(self, verb: str, what: str) -> int | None:
+        argv = [r"C:\windows\system32\msiexec.exe", verb, what, "/qn", "/norestart", "REBOOT=ReallySuppress"]
+        job = start(self.bench.api, argv, f"C:\\said by the installer {next(numbers)}", ENVIRONMENT)
+        try:
+            assert job.wait(60)
+            return job.code
+        finally:
+            job.close()
+
+    def there(self) -> bool:
+        return (self.bench.drive / "Program Files/Bed Counter/counter.exe").exists()
+
+
+@pytest.fixture
+def installed(caller: RemoteCaller, prefix: Path, windows_program: Path) -> Iterator[Installed]:
+    made = Installed(caller, prefix, windows_program)
+    yield made
+    made.installer("/x", CODE)
+    shutil.rmtree(made.bench.drive / "Program Files/Bed Counter", ignore_errors=True)
+
+
+@with_packages
+def test_a_package_is_removed_by_its_installer(installed: Installed) -> None:
+    """Found by its registration, its own command line never run: that would change it. Asked quietly, followed to the end."""
+    installed.install()
+    (action,) = installed.bench.plan(REMOVES, phase="uninstall")
+    assert action.target == "Bed Counter (2.1.0)"
+    _, ended = installed.bench.run(REMOVES)
+    assert ended.clean
+    assert not installed.there()
+
+
+@with_packages
+def test_a_package_that_asks_for_a_restart(installed: Installed) -> None:
+    """Its code has more than the eight bits that other systems pass on."""
+    installed.install(*ASKS_FOR_A_RESTART)
+    with pytest.raises(RestartNeeded):
+        installed.bench.run(REMOVES)
+    assert not installed.there()
+
+
+@with_packages
+def test_a_package_whose_removal_fails(installed: Installed) -> None:
+    """1603, and nothing is removed: told with the number; what comes after is not done."""
+    installed.install(*FAILS)
+    with pytest.raises(Stopped, match=r"exit code 1603"):
+        installed.bench.run(REMOVES)
+    assert installed.there()
+    job = installed.bench.again(installed.bench.job(REMOVES), next((installed.bench.folder / "cases").iterdir()))
+    assert job.undo().stays == []
+    for cached in (installed.bench.drive / "windows/Installer").glob("*.msi"):
+        cached.unlink()
+    installed.file.unlink()
+    with pytest.raises(Stopped, match="1612"):  # its source is gone
+        installed.bench.run(REMOVES)
+    assert installed.there()
+
+
+@with_packages
+def test_a_program_that_the_installer_leaves(installed: Installed, prefix: Path) -> None:
+    """It runs, so its file stays though the installer says that all is well: that is set aside, and the program told until it is ended."""
+    installed.install()
+    words = [WINE, r"C:\Program Files\Bed Counter\counter.exe", "sleep", "300"]
+    with subprocess.Popen(words, env=environment(prefix), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as running:
+        try:
+            processes = installed.bench.open().processes
+            assert processes is not None
+            assert until(lambda: any(p.name == "counter.exe" for p in processes.all()))
+            job, ended = installed.bench.run(REMOVES)
+            (finding,) = ended.verification.open
+            assert finding.target.startswith("program counter.exe, number ")
+            assert not installed.there()
+            processes.end(next(p for p in processes.all() if p.name == "counter.exe"))
+            assert job.verify().clean
+        finally:
+            running.kill()
