@@ -25,6 +25,7 @@ from support import until
 from wine.fixtures import on_wine
 from wine.imitated import AdministratorsFiles
 from wine.packages import ASKS_FOR_A_RESTART, CODE, FAILS, NEEDED, package
+from wine.policy import Guarded
 from wine.remote import WINE, RemoteCaller, environment
 
 pytestmark = on_wine
@@ -56,7 +57,7 @@ class OnWine(Bench):
         self.folder.mkdir()
         self.system = "windows"
         self.on = self
-        self.api = Api(AdministratorsFiles(caller))
+        self.api = Api(AdministratorsFiles(Guarded(caller)))
 
     def open(self) -> Workstation:
         hives = Hives(self.api, str)

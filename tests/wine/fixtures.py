@@ -10,6 +10,7 @@ import pytest
 
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.native.caller import Call
+from wine.policy import Guarded
 from wine.prefix import HERE, compiled, copied, end, make, missing
 from wine.remote import RemoteCaller
 
@@ -52,7 +53,7 @@ def caller(prefix: Path, helper: Path) -> Iterator[RemoteCaller]:
 
 @pytest.fixture
 def api(caller: RemoteCaller) -> Api:
-    return Api(caller)
+    return Api(Guarded(caller))
 
 
 SERVICE = "beds"

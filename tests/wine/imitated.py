@@ -1,22 +1,21 @@
-"""What Wine cannot show, answered in its place: every file is an administrator's, and nobody else may change it."""
+"""What Wine cannot show, answered in its place: who may change files, and junctions."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from struct import pack
 
-from kleff.workstation.windows.native.caller import Answer, Arg, Call
+from kleff.workstation.windows.native import constants as c
+from kleff.workstation.windows.native.caller import Answer, Call
+from kleff.workstation.windows.native.structures import FILE_ATTRIBUTE_TAG_INFO
 from kleff.workstation.windows.system.files.security import for_admins_alone
-from wine.remote import RemoteCaller
+from wine.policy import Guarded
 
 SECURITY = for_admins_alone()
 DONE = Answer(0, 0)
 
 
-class AdministratorsFiles:
-    """Passes calls on, but for those about who may change a file: Wine knows no owners and keeps no access lists."""
-
-    def __init__(self, under: RemoteCaller) -> None:
-        self._under = under
+class AdministratorsFiles(Guarded):
+    """Every file is an administrator's, and nobody else may change it: Wine knows no owners and keeps no access lists."""
 
     def call(self, call: Call) -> Answer:
         if call.function == "NtQuerySecurityObject":
@@ -26,25 +25,55 @@ class AdministratorsFiles:
             data[: len(SECURITY)] = SECURITY
             size[:] = len(SECURITY).to_bytes(4, "little")
             return DONE
-        return DONE if call.function == "NtSetSecurityObject" else self._under.call(call)
+        return DONE if call.function == "NtSetSecurityObject" else super().call(call)
 
-    def batch(self, calls: Sequence[Call]) -> list[Answer]:
-        return self._under.batch(calls)
 
-    def call_at(self, address: int, *arguments: Arg) -> Answer:
-        return self._under.call_at(address, *arguments)
+class Junctions(AdministratorsFiles):
+    """Folders of some names are junctions; where each leads.
 
-    def address_of(self, dll: str, function: str) -> int:
-        return self._under.address_of(dll, function)
+    Attributes:
+        entered: those in which something was opened or listed, which nothing may do.
+    """
 
-    def alloc(self, data: int | bytes) -> int:
-        return self._under.alloc(data)
+    leads: dict[str, str]
 
-    def free(self, address: int) -> None:
-        self._under.free(address)
+    def __init__(self, under: Guarded, leads: dict[str, str]) -> None:
+        super().__init__(under)
+        self.leads = leads
+        self.entered: list[str] = []
 
-    def read(self, address: int, size: int) -> bytes:
-        return self._under.read(address, size)
+    def batch(self, calls: list[Call]) -> list[Answer]:  # type: ignore[override]
+        return [self.call(call) for call in calls]
 
-    def write(self, address: int, data: bytes) -> None:
-        self._under.write(address, data)
+    def call(self, call: Call) -> Answer:
+        handle = call.arguments[0] if call.arguments else None
+        name = self.open.get(handle, "") if isinstance(handle, int) else ""
+        if call.function == "NtCreateFile":
+            above = self.open.get(call.arguments[2].RootDirectory, "")  # type: ignore[union-attr]
+            self.entered += [above] if above in self.leads else []
+        if name not in self.leads:
+            return super().call(call)
+        if call.function == "GetFileInformationByHandleEx" and call.arguments[1] == c.FileAttributeTagInfo:
+            answer, told = super().call(call), call.arguments[2]
+            assert isinstance(told, FILE_ATTRIBUTE_TAG_INFO)
+            told.FileAttributes |= c.FILE_ATTRIBUTE_REPARSE_POINT
+            told.ReparseTag = c.IO_REPARSE_TAG_MOUNT_POINT
+            return answer
+        if call.function == "GetFileInformationByHandleEx" and call.arguments[1] in (10, 11):
+            self.entered.append(name)
+        if call.function == "DeviceIoControl":
+            data, size = call.arguments[4], call.arguments[6]
+            assert isinstance(data, bytearray)
+            assert isinstance(size, bytearray)
+            made = mount_point(self.leads[name])
+            data[: len(made)], size[:] = made, len(made).to_bytes(4, "little")
+            return Answer(1, 0)
+        return super().call(call)
+
+
+def mount_point(target: str) -> bytes:
+    """What a junction holds ([MS-FSCC] 2.1.2.5)."""
+    real, shown = (text.encode("utf-16-le") for text in (f"\\??\\{target}", target))
+    names = real + b"\0\0" + shown + b"\0\0"
+    places = pack("<HHHH", 0, len(real), len(real) + 2, len(shown))
+    return pack("<IHH", c.IO_REPARSE_TAG_MOUNT_POINT, len(places) + len(names), 0) + places + names
