@@ -7,13 +7,13 @@ from pathlib import Path
 import pytest
 
 from kleff.registry.registry import Registry, RegistryApi
-from kleff.workstation.contract.checks import results
-from kleff.workstation.contract.registry import RegistryContract
-from kleff.workstation.contract.services import ServicesContract
 from kleff.workstation.lab.control import LabServiceControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.memory.registry import MemoryRegistry
+from kleff.workstation.windows.contract.checks import results
+from kleff.workstation.windows.contract.registry import RegistryContract
+from kleff.workstation.windows.contract.services import ServicesContract
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.services import ServiceControl
 from kleff.workstation.windows.system.hives import Hives

@@ -5,10 +5,13 @@ from __future__ import annotations
 import ctypes
 import ctypes.util
 import errno
+import re
 import shutil
+from pathlib import Path
 
 import pytest
 
+import kleff.workstation.windows
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import Call, allocated, narrow, number, wide
 from kleff.workstation.windows.native.constants import CONSTANTS
@@ -24,6 +27,15 @@ headers = pytest.mark.skipif(shutil.which(COMPILER) is None, reason=f"needs {COM
 @headers
 def test_the_tables_are_as_the_headers_have_them() -> None:
     assert complaints(FUNCTIONS, STRUCTURES, CONSTANTS, METHODS) == []
+
+
+def test_every_function_of_the_table_is_called() -> None:
+    """So that nothing stands in it which no test can show to be right."""
+    top = Path(kleff.workstation.windows.__file__).parent
+    text = "\n".join(file.read_text() for file in top.rglob("*.py") if file.name != "functions.py")
+    assert [name for name in FUNCTIONS if not re.search(rf"""(?:api\.|"){name}\b""", text)] == []
+    assert [name for name in CONSTANTS if len(re.findall(rf"\b{name}\b", text)) < 2] == []
+    assert [name for name in STRUCTURES if len(re.findall(rf"\b{name}\b", text)) < 2] == []
 
 
 class FILETIME(ctypes.Structure):

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-import contextlib
 import errno
 import hashlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
+from typing import Protocol, cast
 
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.paths import Look
-from kleff.workstation.windows.native import constants as c
-from kleff.workstation.windows.system.files import nt
-from kleff.workstation.windows.system.files.handles import PIECE, SECURITY, NtFolder, NtHandle
+from kleff.workstation.windows.system.files.nt import PIECE
+from kleff.workstation.windows.system.files.security import ATTRIBUTE as SECURITY
+
+
+class Dressing(Folder, Protocol):
+    """A folder that can give what belongs to a thing in it."""
+
+    def dress(self, name: str, attributes: dict[str, bytes], times: tuple[int, int]) -> None: ...
 
 
 def copy_file(folder: Folder, name: str, to: Folder, to_name: str, look: Look) -> str:
@@ -35,7 +40,7 @@ def copy_file(folder: Folder, name: str, to: Folder, to_name: str, look: Look) -
     return made.hexdigest()
 
 
-def copy_tree(folder: Folder, name: str, to: Folder, to_name: str, told: Callable[[int, int], None]) -> None:
+def copy_tree(folder: Folder, name: str, to: Dressing, to_name: str, told: Callable[[int, int], None]) -> None:
     """See `Folder.copy_tree`."""
     look = folder.look_at(name)
     if look.is_file:
@@ -50,11 +55,9 @@ def copy_tree(folder: Folder, name: str, to: Folder, to_name: str, told: Callabl
     told(1, 0)
     with folder.folder(name) as source, to.folder(to_name) as target:
         for below in source.names():
-            copy_tree(source, below, target, below, told)
-    with folder.folder(name) as source, _changed(to, to_name) as made:
-        for attribute, value in sorted(source.attributes().items(), key=lambda one: one[0] == SECURITY):
-            made.set_attribute(attribute, value)
-        made.set_times(look.times)
+            copy_tree(source, below, cast(Dressing, target), below, told)
+    with folder.folder(name) as source:
+        to.dress(to_name, source.attributes(), look.times)
 
 
 def delete_copied(folder: Folder, name: str, to: Folder, to_name: str) -> list[str]:
@@ -73,15 +76,3 @@ def delete_copied(folder: Folder, name: str, to: Folder, to_name: str) -> list[s
     if not left:
         folder.remove_if_empty(name)
     return left
-
-
-@contextlib.contextmanager
-def _changed(folder: Folder, name: str) -> Iterator[NtHandle]:
-    """A folder, opened so that what belongs to it can be set."""
-    assert isinstance(folder, NtFolder)
-    access = nt.CHANGE | c.WRITE_DAC | c.WRITE_OWNER
-    made = NtHandle(folder.files, folder.files.open(folder.handle, name, access, c.FILE_DIRECTORY_FILE))
-    try:
-        yield made
-    finally:
-        made.close()

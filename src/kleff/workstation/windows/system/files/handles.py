@@ -18,12 +18,11 @@ from kleff.workstation.windows.native.api import Failed
 from kleff.workstation.windows.native.caller import number
 from kleff.workstation.windows.native.structures import FILE_BASIC_INFO, OVERLAPPED
 from kleff.workstation.windows.system.files import nt, security
-from kleff.workstation.windows.system.files.nt import NtFiles, Told
+from kleff.workstation.windows.system.files.nt import PIECE, NtFiles, Told
 
 EPOCH = 116444736000000000  # 1970 in 100 ns since 1601
-PIECE = 1 << 20
 # What else belongs to a thing, under the names by which copies and bags keep it.
-ATTRIBUTES, CREATED, SECURITY = "windows.attributes", "windows.created", "windows.security"
+ATTRIBUTES, CREATED, SECURITY = "windows.attributes", "windows.created", security.ATTRIBUTE
 KEPT_ATTRIBUTES = 0x1 | 0x2 | 0x4 | 0x20 | 0x2000  # read-only, hidden, system, to be archived, not indexed
 
 
@@ -218,9 +217,20 @@ class NtFolder(NtHandle):
         return copy_file(self, name, to, to_name, look)
 
     def copy_tree(self, name: str, to: Folder, to_name: str, told: Callable[[int, int], None]) -> None:
-        from kleff.workstation.windows.system.files.copying import copy_tree
+        from kleff.workstation.windows.system.files.copying import Dressing, copy_tree
 
-        copy_tree(self, name, to, to_name, told)
+        copy_tree(self, name, cast(Dressing, to), to_name, told)
+
+    def dress(self, name: str, attributes: dict[str, bytes], times: tuple[int, int]) -> None:
+        """Give a folder what belongs to it; who may, last: it may be nobody."""
+        access = nt.CHANGE | c.WRITE_DAC | c.WRITE_OWNER
+        made = NtHandle(self.files, self.files.open(self.handle, name, access, c.FILE_DIRECTORY_FILE))
+        try:
+            for attribute, value in sorted(attributes.items(), key=lambda one: one[0] == SECURITY):
+                made.set_attribute(attribute, value)
+            made.set_times(times)
+        finally:
+            made.close()
 
     def delete_copied(self, name: str, to: Folder, to_name: str) -> list[str]:
         from kleff.workstation.windows.system.files.copying import delete_copied

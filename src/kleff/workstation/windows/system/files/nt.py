@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import errno
 from ctypes import sizeof
-from struct import pack, pack_into, unpack_from
+from struct import pack, unpack_from
 from typing import NamedTuple
 
 from kleff.workstation.windows.native import constants as c
@@ -18,6 +18,7 @@ from kleff.workstation.windows.native.structures import (
     FILE_BASIC_INFO,
     FILE_ID_BOTH_DIR_INFO,
     FILE_ID_INFO,
+    FILE_RENAME_INFO,
     FILE_STANDARD_INFO,
     IO_STATUS_BLOCK,
     OBJECT_ATTRIBUTES,
@@ -37,6 +38,7 @@ AT_ONCE = 0x1 | 0x2 | 0x10
 NO_SUCH_CLASS = (0xC0000002, 0xC0000003, 0xC000000D, 0xC0000010, 0xC00000BB)
 SURROGATE = 0x20000000  # of a reparse tag: it stands for another thing, as links do
 NAME_AT, SIZE_AT = FILE_ID_BOTH_DIR_INFO.FileName.offset, FILE_ID_BOTH_DIR_INFO.FileNameLength.offset
+PIECE = 1 << 20  # bytes that are read or written at once
 LISTING = 1 << 16  # bytes that are asked for at once
 LARGEST_REPARSE = 16384  # MAXIMUM_REPARSE_DATA_BUFFER_SIZE
 LARGEST_SECURITY = 1 << 16
@@ -218,10 +220,8 @@ def _one(name: str) -> str:
 def _naming(folder: int, name: str) -> bytearray:
     """FILE_RENAME_INFORMATION, and FILE_LINK_INFORMATION, which is the same: never onto what is there."""
     data = name.encode("utf-16-le", "surrogatepass")
-    made = bytearray(20 + len(data) + 2)
-    pack_into("<IxxxxQI", made, 0, 0, folder, len(data))
-    made[20 : 20 + len(data)] = data
-    return made
+    head = bytes(FILE_RENAME_INFO(RootDirectory=folder, FileNameLength=len(data)))[: FILE_RENAME_INFO.FileName.offset]
+    return bytearray(head + data + b"\0\0")
 
 
 def target_in(data: bytes) -> str:

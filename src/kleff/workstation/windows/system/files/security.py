@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from struct import unpack_from
 
+ATTRIBUTE = "windows.security"  # under which name copies and bags keep it
 SYSTEM, ADMINISTRATORS = "S-1-5-18", "S-1-5-32-544"
 INSTALLER = "S-1-5-80-956008885-3418522649-1831038044-1853292631-2271478464"  # the service that owns the system's own files
 CREATOR = "S-1-3-0"  # whoever makes something there: of that, not of the folder

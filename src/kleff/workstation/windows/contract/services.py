@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from kleff.registry.registry import Registry
-from kleff.workstation.contract.checks import Check, expect, refused
+from kleff.workstation.windows.contract.checks import Check, expect, refused
 from kleff.workstation.windows.services import START, ServiceControl
 
 NOBODY_S = "kleff no such service"

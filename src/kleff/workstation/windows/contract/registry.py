@@ -6,7 +6,7 @@ from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import Registry, RegistryApi
 from kleff.registry.values import REG_DWORD, REG_LINK, REG_SZ, RegValue, list_value, number_value, text_value
-from kleff.workstation.contract.checks import Check, expect, refused
+from kleff.workstation.windows.contract.checks import Check, expect, refused
 
 TOP = r"SOFTWARE\Alder Row\Contract"
 TOP_32 = r"SOFTWARE\Wow6432Node\Alder Row\Contract"
