@@ -125,6 +125,8 @@ def test_unsafe_calls_are_not_made(_: str, caller: RemoteCaller) -> None:
     files = NtTree(Api(guarded), {"C:": Path("/nonexistent")})
     list(files.walk(WPath(WINDOWS, "C:", ("windows", "temp"))))
     assert guarded.open == {}
+    with files.folder(WPath(WINDOWS, "C:", ("windows",))) as folder:
+        assert folder.may_change()
     for call in (
         Call("kernel32", "DeleteFileW", (r"C:\x",)), Call("advapi32", "RegDeleteTreeW", (1, "x")),
         Call("kernel32", "WaitForSingleObject", (1, 0xFFFFFFFF)), Call("kernel32", "CreateFileW", (r"C:\x", 1, 1, None, 3, 0, None)),

@@ -8,8 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.native import constants as c
+from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import Call
+from support import until
 from wine.policy import Guarded
 from wine.prefix import HERE, compiled, copied, end, make, missing
 from wine.remote import RemoteCaller
@@ -47,8 +49,18 @@ def windows_program(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture(scope="module")
 def caller(prefix: Path, helper: Path) -> Iterator[RemoteCaller]:
     made = RemoteCaller(helper, prefix)
+    assert until(lambda: _answers(Api(made)), 60), "the prefix's service manager does not start"
     yield made
     made.close()
+
+
+def _answers(api: Api) -> bool:
+    """Whether the service manager is up: a prefix starts it beside the first program, and not before."""
+    try:
+        api.CloseServiceHandle(api.OpenSCManagerW(None, None, c.SC_MANAGER_CONNECT))
+    except Failed:
+        return False
+    return True
 
 
 @pytest.fixture

@@ -70,7 +70,7 @@ class Guarded:
             raise Unsafe(f"{name!r} is opened through links")
         if not folder and name != ROOT:
             raise Unsafe(f"{name!r} is opened by a path")
-        if folder and ("\\" in name or name in ("", ".", "..")):
+        if folder and ("\\" in name or name in (".", "..")):  # none at all is the open folder itself
             raise Unsafe(f"{name!r} is not one step")
         return name
 

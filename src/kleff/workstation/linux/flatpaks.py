@@ -29,6 +29,7 @@ from kleff.workstation.things import Account
 
 OF_ALL = ("var", "lib", "flatpak")
 OF_ACCOUNT = (".local", "share", "flatpak")
+CONFIGURED = ("etc", "flatpak")
 PARTS = ("repo", "app", "runtime", "exports")
 NOBODY = 65534
 PATIENCE = 3600  # seconds: a bundle of some gigabytes is packed at a few megabytes a second
@@ -208,11 +209,15 @@ class LinuxFlatpaks:
         return str(done.stdout)
 
     def _environment(self, account: Account | None) -> dict[str, str]:
+        """Of a tree its own settings too: what is set for everybody names sources, which are added by themselves."""
+        common = {**ENVIRONMENT, "GIO_USE_VFS": "local", "FLATPAK_CONFIG_DIR": self._real(WPath(POSIX, "", CONFIGURED))}
         installation = str(self._installation(account))
         if account is not None:
-            home = self._files.host(self._files.resolve(account.home).path)
-            return {**ENVIRONMENT, "HOME": str(home), "FLATPAK_USER_DIR": installation, "GIO_USE_VFS": "local"}
-        return {**ENVIRONMENT, "HOME": "/nonexistent", "FLATPAK_SYSTEM_DIR": installation, "GIO_USE_VFS": "local"}
+            return {**common, "HOME": self._real(account.home), "FLATPAK_USER_DIR": installation}
+        return {**common, "HOME": "/nonexistent", "FLATPAK_SYSTEM_DIR": installation}
+
+    def _real(self, path: WPath) -> str:
+        return str(self._files.host(self._files.resolve(path).path))
 
 
 def _copy(source: Path, target: Path, owner: int) -> None:

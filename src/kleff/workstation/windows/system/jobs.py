@@ -15,13 +15,13 @@ from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import number, wide
 from kleff.workstation.windows.native.structures import (
-    FILETIME,
     JOBOBJECT_ASSOCIATE_COMPLETION_PORT,
     JOBOBJECT_BASIC_ACCOUNTING_INFORMATION,
     PROCESS_INFORMATION,
     SECURITY_ATTRIBUTES,
     STARTUPINFOW,
 )
+from kleff.workstation.windows.system.moments import started
 
 NONE = (1 << 64) - 1  # INVALID_HANDLE_VALUE
 LONGEST_WAIT = 1000  # milliseconds for which a call waits; then it is made again
@@ -39,7 +39,7 @@ class Job:
         self._api = api
         self._job, self._port, self._process = job, port, process
         self._over = False
-        self.pid, self.started = pid, _started(api, process)
+        self.pid, self.started = pid, started(api, process)
 
     @property
     def code(self) -> int | None:
@@ -138,9 +138,3 @@ def _written(api: Api, path: str) -> Iterator[int]:
         yield file
     finally:
         api.CloseHandle(file)
-
-
-def _started(api: Api, process: int) -> float:
-    created = FILETIME()
-    api.GetProcessTimes(process, created, FILETIME(), FILETIME(), FILETIME())
-    return float((created.dwHighDateTime << 32) + created.dwLowDateTime) / 10**7

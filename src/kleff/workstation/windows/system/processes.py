@@ -16,11 +16,11 @@ from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import narrow, number
 from kleff.workstation.windows.native.structures import (
-    FILETIME,
     PROCESS_BASIC_INFORMATION,
     PROCESSENTRY32W,
 )
 from kleff.workstation.windows.system.handles import opened_files
+from kleff.workstation.windows.system.moments import started
 from kleff.workstation.windows.system.ports import listeners
 from kleff.workstation.windows.system.service_processes import services_by_process
 from kleff.workstation.windows.system.tokens import Names, user_of
@@ -72,7 +72,7 @@ class WindowsProcesses:
         """Raises: Failed: this account may not."""
         try:
             with self._opened(process.pid, c.PROCESS_TERMINATE | c.PROCESS_QUERY_LIMITED_INFORMATION | c.SYNCHRONIZE) as handle:
-                if self._started(handle) == process.started and self._api.WaitForSingleObject(handle, 0) == c.WAIT_TIMEOUT:
+                if started(self._api, handle) == process.started and self._api.WaitForSingleObject(handle, 0) == c.WAIT_TIMEOUT:
                     self._api.TerminateProcess(handle, 1)
                     self._api.WaitForSingleObject(handle, PATIENCE)
         except Failed as failed:
@@ -82,7 +82,7 @@ class WindowsProcesses:
     def _is_same(self, process: Process) -> bool:
         """Whether the number is still that process's."""
         with contextlib.suppress(Failed), self._opened(process.pid, c.PROCESS_QUERY_LIMITED_INFORMATION) as handle:
-            return self._started(handle) == process.started
+            return started(self._api, handle) == process.started
         return False
 
     # -- what they hold ---------------------------------------------------------------------------------------
@@ -123,19 +123,13 @@ class WindowsProcesses:
             self._api.CloseHandle(snapshot)
 
     def _process(self, entry: _Entry, title: str) -> Process:
-        started, path, account, command = 0.0, "", "", tuple[str, ...]()
+        since, path, account, command = 0.0, "", "", tuple[str, ...]()
         with contextlib.suppress(Failed), self._opened(entry.pid, c.PROCESS_QUERY_LIMITED_INFORMATION) as handle:
-            started, path = self._started(handle), self._path(handle)
+            since, path = started(self._api, handle), self._path(handle)
             account = self._names.of(user_of(self._api, handle))
         with contextlib.suppress(Failed), self._opened(entry.pid, c.PROCESS_QUERY_INFORMATION | c.PROCESS_VM_READ) as handle:
             command = tuple(split_command(self._command(handle), lambda text: False))
-        return Process(entry.pid, started, entry.name, path, command, entry.parent, account, title)
-
-    def _started(self, handle: int) -> float:
-        """In seconds since 1601, as the system counts."""
-        created, other = FILETIME(), (FILETIME(), FILETIME(), FILETIME())
-        self._api.GetProcessTimes(handle, created, *other)
-        return float((created.dwHighDateTime << 32) + created.dwLowDateTime) / 10**7
+        return Process(entry.pid, since, entry.name, path, command, entry.parent, account, title)
 
     def _path(self, handle: int) -> str:
         text, size = bytearray(2 * LONGEST), bytearray(LONGEST.to_bytes(4, "little"))

@@ -79,7 +79,8 @@ class WindowsPrograms:
         if given.stdin is not None or given.text or given.hide:
             raise ActionFailed("programs of a running Windows are given nothing to read yet", remedy="do this by hand; then resume")
         _record_of(output).unlink(missing_ok=True)
-        output.unlink(missing_ok=True)  # of a try that was cut off
+        with contextlib.suppress(FileNotFoundError):  # of a try that was cut off
+            output.replace(output.with_name(f"{output.stem}-before{output.suffix}"))
         made: list[Running] = []
 
         def told(job: Job) -> None:

@@ -260,10 +260,8 @@ class NtFolder(NtHandle):
 
     def may_change(self) -> bool:
         try:
-            self.files.close(self.files.open(self.handle, "kleff-asks", nt.LOOK))
-        except FileNotFoundError:
-            pass
-        except OSError:
+            self.files.close(self.files.open_again(self.handle, nt.LOOK | c.FILE_ADD_FILE | c.FILE_ADD_SUBDIRECTORY))
+        except PermissionError:
             return False
         return True
 

@@ -89,6 +89,10 @@ class NtFiles:
         """What a name stands for in an open folder; of a link the link."""
         return self._create(_one(name), folder, access, c.FILE_OPEN, options, b"")
 
+    def open_again(self, handle: int, access: int) -> int:
+        """The very thing that is open, for more."""
+        return self._create("", handle, access, c.FILE_OPEN, 0, b"")
+
     def open_folder(self, folder: int, name: str) -> int:
         """A folder in an open one.
 
