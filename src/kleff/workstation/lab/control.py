@@ -9,7 +9,6 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed
-from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import number_value
 from kleff.workstation.files.protocol import FileTree
@@ -17,6 +16,7 @@ from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Given, Known, Power, Process, Running
 from kleff.workstation.this_machine import host
+from kleff.workstation.windows.programs import find_program, objection
 
 DISABLED = 4  # a start type
 
@@ -156,25 +156,10 @@ class LabCommands:
         self._app_paths = app_paths
 
     def find(self, name: str) -> str | None:
-        endings = ("", ".exe", ".com", ".cmd", ".bat")
-        registered = {fold(n) for n in self._app_paths()}
-        if any(fold(name + ending) in registered for ending in endings):
-            return f"{name} (registered program)"
-        for folder in self._search:
-            path = self._files.path(folder)
-            for ending in endings:
-                look = self._files.look(path.child(name + ending)) if path else None
-                if path and look and look.is_file:
-                    return str(path.child(name + ending))
-        return None
+        return find_program(self._files, self._search, self._app_paths(), name)
 
     def objection(self, program: WPath) -> str | None:
-        look = self._files.look(program)
-        if look is None or not look.is_file:
-            return f"{program} is not there"
-        if not self._files.only_admin(program.parent):
-            return f"others than an administrator can change {program}"
-        return None
+        return objection(self._files, program)
 
     def start(self, argv: Sequence[str], output: Path, given: Given | None = None, known: Known | None = None) -> Running:
         program = self._files.path(argv[0])

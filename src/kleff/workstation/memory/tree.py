@@ -10,17 +10,18 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
-from kleff.errors import DamagedCase, LinkOnTheWay
+from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import PathStyle
+from kleff.workstation.files.by_path import ByPath
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.memory.nodes import MemoryFolder, Node, entered, error, node_of
-from kleff.workstation.paths import PRIVILEGED, Look, Measure, Resolved, Space, WPath, from_raw
+from kleff.workstation.paths import PRIVILEGED, Look, Measure, Resolved, Space, WPath
 
 FREE = 1 << 40  # bytes that a volume has room for
 MAX_LINKS = 40
 
 
-class MemoryTree:
+class MemoryTree(ByPath):
     """Files of some volumes; implements `FileTree`.
 
     Args:
@@ -71,16 +72,6 @@ class MemoryTree:
         return found
 
     # -- names ------------------------------------------------------------------------------------------------
-
-    def path(self, text: str) -> WPath | None:
-        split = self.style.split(text)
-        return WPath(self.style, *split) if split is not None and split[0] in self.volumes else None
-
-    def from_raw(self, raw: bytes) -> WPath:
-        path = from_raw(self.style, raw)
-        if path.volume not in self.volumes:
-            raise DamagedCase("a path that is kept in the case is of no volume of this workstation")
-        return path
 
     def host(self, path: WPath) -> str:
         return str(self.volumes[path.volume].joinpath(*path.parts))
@@ -193,11 +184,6 @@ class MemoryTree:
             if index < len(path.parts):
                 node = entered(node, path.parts[index])
         return True
-
-    def expand(self, volume: str, pattern: Sequence[str], limit: int = 0) -> Iterator[WPath]:
-        from kleff.workstation.files.matching import expand
-
-        return expand(self, volume, pattern, limit)
 
     # -- trees ------------------------------------------------------------------------------------------------
 

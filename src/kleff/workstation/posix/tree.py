@@ -6,14 +6,14 @@ import contextlib
 import errno
 import os
 import stat
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO
 
-from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle, fold
+from kleff.workstation.files.by_path import ByPath
 from kleff.workstation.files.protocol import Folder
-from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath, from_raw
+from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath
 from kleff.workstation.posix import walking
 from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of, mount_id, mount_type, mounts_below, open_regular, space_of
 from kleff.workstation.posix.counting import Tally, count
@@ -23,7 +23,7 @@ from kleff.workstation.posix.resolving import Resolving
 MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
 
 
-class PosixTree:
+class PosixTree(ByPath):
     """Files under one folder of this machine for each volume; implements `FileTree`.
 
     Args:
@@ -40,20 +40,6 @@ class PosixTree:
         self._trusted = {0, os.geteuid()}
 
     # -- names ------------------------------------------------------------------------------------------------
-
-    def path(self, text: str) -> WPath | None:
-        split = self.style.split(text)
-        if split is None or split[0] not in self.volumes:
-            return None
-        return WPath(self.style, split[0], split[1])
-
-    def from_raw(self, raw: bytes) -> WPath:
-        path = from_raw(self.style, raw)
-        if path.volume not in self.volumes:
-            raise DamagedCase(
-                "a path that is kept in the case is of no volume of this workstation", remedy="restore the case folder from a copy"
-            )
-        return path
 
     def host(self, path: WPath) -> str:
         return os.path.join(self.volumes[path.volume], *self.actual(path).parts)
@@ -221,11 +207,6 @@ class PosixTree:
             os.close(fd)
 
     # -- globs ------------------------------------------------------------------------------------------------
-
-    def expand(self, volume: str, pattern: Sequence[str], limit: int = 0) -> Iterator[WPath]:
-        from kleff.workstation.files.matching import expand
-
-        return expand(self, volume, pattern, limit)
 
     # -- sizes and mounts -------------------------------------------------------------------------------------
 

@@ -9,16 +9,14 @@ from pathlib import Path
 import msgspec
 
 from kleff.errors import ActionFailed
-from kleff.procedure.globs import fold
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Given, Known, Process, Running
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.native.api import Api, Failed
+from kleff.workstation.windows.programs import find_program, objection
 from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.jobs import Job, start
 from kleff.workstation.windows.system.processes import WindowsProcesses
-
-ENDINGS = ("", ".exe", ".com", ".cmd", ".bat")
 
 
 class Record(msgspec.Struct, kw_only=True):
@@ -54,25 +52,10 @@ class WindowsPrograms:
         self._jobs: dict[int, Job] = {}
 
     def find(self, name: str) -> str | None:
-        registered = {fold(one) for one in self._registered()}
-        if any(fold(name + ending) in registered for ending in ENDINGS):
-            return f"{name} (registered program)"
-        for folder in self._search:
-            path = self._files.path(folder)
-            for ending in ENDINGS if path else ():
-                assert path is not None
-                look = self._files.look(path.child(name + ending))
-                if look is not None and look.is_file:
-                    return str(path.child(name + ending))
-        return None
+        return find_program(self._files, self._search, self._registered(), name)
 
     def objection(self, program: WPath) -> str | None:
-        look = self._files.look(program)
-        if look is None or not look.is_file:
-            return f"{program} is not there"
-        if not self._files.only_admin(program.parent):
-            return f"others than an administrator can change {program}"
-        return None
+        return objection(self._files, program)
 
     def start(self, argv: Sequence[str], output: Path, given: Given | None = None, known: Known | None = None) -> Running:
         given = given or Given()

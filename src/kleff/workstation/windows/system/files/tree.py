@@ -5,14 +5,15 @@ from __future__ import annotations
 import contextlib
 import errno
 import io
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO
 
-from kleff.errors import DamagedCase, LinkOnTheWay
+from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import WINDOWS, fold
+from kleff.workstation.files.by_path import ByPath
 from kleff.workstation.files.protocol import Folder
-from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath, from_raw
+from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.native.caller import number
 from kleff.workstation.windows.system.files import security
@@ -22,7 +23,7 @@ from kleff.workstation.windows.system.files.nt import READ, NtFiles
 MAX_LINKS = 63  # as the system's own limit
 
 
-class NtTree:
+class NtTree(ByPath):
     """Implements `FileTree`.
 
     Args:
@@ -35,20 +36,6 @@ class NtTree:
         self._nt = NtFiles(api)
 
     # -- names ------------------------------------------------------------------------------------------------
-
-    def path(self, text: str) -> WPath | None:
-        split = self.style.split(text)
-        if split is None or split[0] not in self.volumes:
-            return None
-        return WPath(self.style, split[0], split[1])
-
-    def from_raw(self, raw: bytes) -> WPath:
-        path = from_raw(self.style, raw)
-        if path.volume not in self.volumes:
-            raise DamagedCase(
-                "a path that is kept in the case is of no volume of this workstation", remedy="restore the case folder from a copy"
-            )
-        return path
 
     def host(self, path: WPath) -> str:
         return str(self.volumes[path.volume].joinpath(*path.parts))
@@ -194,11 +181,6 @@ class NtTree:
                 if not security.only_admin(self._nt.security(folder.handle)):
                     return False
         return True
-
-    def expand(self, volume: str, pattern: Sequence[str], limit: int = 0) -> Iterator[WPath]:
-        from kleff.workstation.files.matching import expand
-
-        return expand(self, volume, pattern, limit)
 
     # -- trees ------------------------------------------------------------------------------------------------
 
