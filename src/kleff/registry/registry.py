@@ -16,6 +16,7 @@ from kleff.registry.regfile import RegKey
 from kleff.registry.values import REG_LINK, RegValue
 
 NODE = "Wow6432Node"
+LINK_VALUE = fold("SymbolicLinkValue")  # of a key that is a link
 # Which parts of HKLM\Software are shared by both views ("Registry Keys Affected by WOW64", Windows documentation).
 SHARED = (
     ("SOFTWARE", "CLASSES"),
@@ -90,6 +91,9 @@ class RegistryApi(Protocol):
     def subkeys(self, hive: str, path: str) -> list[str] | None: ...
 
     def values(self, hive: str, path: str) -> list[RegValue] | None: ...
+
+    def contents(self, hive: str, path: str) -> tuple[list[str], list[RegValue]] | None:
+        """Both at once, subkeys and values."""
 
     def create(self, hive: str, path: str) -> None: ...
 
@@ -205,17 +209,17 @@ class Registry:
 
     def tree(self, key: KeyRef) -> RegKey | None:
         """A key with all below it, or None; of a link what it says, nothing of what it leads to."""
-        link = self.link(key)
-        if link is not None:
-            return RegKey(key.parts[-1], {fold(link.name): link})
-        values = self.api.values(key.hive, key.physical)
-        if values is None:
+        contents = self.api.contents(key.hive, key.physical)
+        if contents is None:
             return None
+        names, values = contents
         found = RegKey(key.parts[-1])
         for value in values:
             found.set(value)
-        for name in self.subkeys(key):
-            below = self.tree(key.child(name))
+        if any(value.type == REG_LINK and fold(value.name) == LINK_VALUE for value in values):
+            return found
+        for name in names:
+            below = self.tree(key.child(name)) if fold(name) != fold(NODE) else None
             if below is not None:
                 found.keys[fold(name)] = RegKey(name, below.values, below.keys)
         return found

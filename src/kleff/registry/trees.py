@@ -65,6 +65,10 @@ class TreeRegistry:
         key = self._find(hive, path)
         return None if key is None else list(key.values.values())
 
+    def contents(self, hive: str, path: str) -> tuple[list[str], list[RegValue]] | None:
+        names, values = self.subkeys(hive, path), self.values(hive, path)
+        return None if names is None or values is None else (names, values)
+
     def create(self, hive: str, path: str) -> None:
         hive, path = self._followed(hive, path)
         if self._find(hive, path) is None:

@@ -43,10 +43,17 @@ class WindowsRegistry:
         return self._hives.sids()
 
     def subkeys(self, hive: str, path: str) -> list[str] | None:
-        return self._read(hive, path, self._subkeys)
+        return self._read(hive, path, lambda key: self._subkeys(key, self._sizes(key)))
 
     def values(self, hive: str, path: str) -> list[RegValue] | None:
-        return self._read(hive, path, self._values)
+        return self._read(hive, path, lambda key: self._values(key, self._sizes(key)))
+
+    def contents(self, hive: str, path: str) -> tuple[list[str], list[RegValue]] | None:
+        def both(key: int) -> tuple[list[str], list[RegValue]]:
+            sizes = self._sizes(key)
+            return self._subkeys(key, sizes), self._values(key, sizes)
+
+        return self._read(hive, path, both)
 
     def link(self, hive: str, path: str) -> RegValue | None:
         with _unless(*MISSING), self._key(hive, path, READ) as key:
@@ -71,15 +78,13 @@ class WindowsRegistry:
                     raise
         return None
 
-    def _subkeys(self, key: int) -> list[str]:
-        sizes = self._sizes(key)
+    def _subkeys(self, key: int, sizes: _Sizes) -> list[str]:
         rows = [(bytearray(2 * sizes.longest_key + 2), bytearray(pack("<I", sizes.longest_key + 1))) for _ in range(sizes.keys)]
         asked = [(key, at, name, size, None, None, None, None) for at, (name, size) in enumerate(rows)]
         self._api.many("RegEnumKeyExW", asked, AT_ONCE)
         return [narrow(name) for name, _ in rows]
 
-    def _values(self, key: int) -> list[RegValue]:
-        sizes = self._sizes(key)
+    def _values(self, key: int, sizes: _Sizes) -> list[RegValue]:
         rows = [_Row(sizes) for _ in range(sizes.values)]
         asked = [(key, at, r.name, r.length, None, r.kind, r.data, r.size) for at, r in enumerate(rows)]
         self._api.many("RegEnumValueW", asked, 1 if sizes.longest_data > LARGE else AT_ONCE)
