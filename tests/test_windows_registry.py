@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 
 import pytest
 
+from kleff.registry.regfile import RegKey, decode, encode, format_tree, parse
 from kleff.registry.registry import KeyRef, Registry
-from kleff.registry.values import text_value
+from kleff.registry.values import RegValue, text_value
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.native.caller import Answer, Call
@@ -16,7 +18,7 @@ from kleff.workstation.windows.system.hives import OURS, PROFILES, Hives
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.rights import BACKUP, RESTORE, is_admin, switch_on
 from wine.fixtures import on_wine
-from wine.remote import RemoteCaller
+from wine.remote import WINE, RemoteCaller, environment
 
 pytestmark = on_wine
 
@@ -81,3 +83,53 @@ def test_hives_of_accounts_that_are_not_signed_in(caller: RemoteCaller) -> None:
     assert recording.made[1:] == [("RegLoadKeyW", OURS + MIRA), ("RegUnLoadKeyW", OURS + MIRA)]
     again.close()
     assert len(recording.made) == 3
+
+
+PLAIN = {  # what every program that writes such files agrees on
+    "text": (1, "Gänseblümchen \U0001f33c"), "quoted": (1, r'a "b" \ c'), "empty": (1, ""), "expand": (2, r"%ProgramFiles%\x"),
+    "": (1, "the default"), "with ] and [": (1, "x"),
+}  # fmt: skip
+RAW = {
+    "none": (0, b""), "bytes": (3, bytes(range(256))), "number": (4, b"\1\2\3\4"), "big end": (5, b"\1\2\3\4"), "link": (6, b"x\0"),
+    "list": (7, "one\0\0two\0\0".encode("utf-16-le")), "empty list": (7, b"\0\0"), "resources": (8, b"\1\2\3"),
+    "long": (11, b"\1\2\3\4\5\6\7\x08"), "odd": (0x1234, b"odd"), "broken text": (1, "a\r\nb\0".encode("utf-16-le")),
+}  # fmt: skip
+
+OWN_WAY = "broken text"  # Wine writes a line break by an escape of its own, which Windows does not know
+
+
+def test_reg_files_both_ways(caller: RemoteCaller, prefix: Path) -> None:
+    """What Kleff writes, Wine's own program reads, and the other way round: every type, in both views."""
+    registry = Registry(WindowsRegistry(Api(caller), Hives(Api(caller), str)))
+    values = [text_value(name, text, expand=kind == 2) for name, (kind, text) in PLAIN.items()]
+    values += [RegValue(name, kind, raw) for name, (kind, raw) in RAW.items()]
+    for view in (64, 32):
+        key = KeyRef("HKLM", r"SOFTWARE\Brindlewort\Both ways", view)
+        for at in (key, key.child("below ü"), key.child("empty")):
+            registry.api.create(at.hive, at.physical)
+            for value in () if at.path.endswith("empty") else values:
+                registry.api.set(at.hive, at.physical, value)
+        before = registry.tree(key)
+        assert before is not None
+        exported = prefix / "drive_c/both.reg"
+        exported.unlink(missing_ok=True)
+        _reg(prefix, "export", r"HKLM\SOFTWARE\Brindlewort\Both ways", r"C:\both.reg", "/y", f"/reg:{view}")
+        read = parse(decode(exported.read_bytes(), "both.reg"), "both.reg").find(["HKLM", "SOFTWARE", "Brindlewort", "Both ways"])
+        assert _told(read, OWN_WAY) == _told(before, OWN_WAY)
+        registry.delete_tree(key)
+        exported.unlink()
+        exported.write_bytes(encode(format_tree(r"HKLM\SOFTWARE\Brindlewort\Both ways", before)))
+        _reg(prefix, "import", r"C:\both.reg", f"/reg:{view}")
+        assert _told(registry.tree(key)) == _told(before)
+        other = registry.tree(KeyRef(key.hive, key.path, 96 - view))
+        assert view == 32 or other is None
+
+
+def _reg(prefix: Path, *words: str) -> None:
+    subprocess.run([WINE, "reg", *words], env=environment(prefix), check=True, capture_output=True, timeout=60)
+
+
+def _told(tree: RegKey | None, but: str = "-") -> object:
+    """Without the order of values, which Wine sorts, and without one of them."""
+    assert tree is not None
+    return {v.name: (v.type, v.raw) for v in tree.values.values() if v.name != but}, {k.name: _told(k, but) for k in tree.keys.values()}
