@@ -114,8 +114,8 @@ def test_there_and_back(kleff: Kleff, tmp_path: Path, shelf: Shelf) -> None:
     shelf.say("pin", "--system", "--remove", f"runtime/{GROUND}.Locale/{shelf.say('--default-arch').strip()}/1")
     before, stored, file, on = shelf.known(), shelf.objects(), procedure(tmp_path / "p.toml", STEP), f"root:{shelf.top}"
     shown = kleff("preview", file, "--on", on).out
-    assert f"{BEDS}, a flatpak for everybody" in shown
-    assert f"{GROUND}, {GROUND}.Locale, a flatpak for everybody" in shown
+    assert f"flatpak {BEDS}" in shown
+    assert f"flatpak {GROUND}, {GROUND}.Locale" in shown
     kleff("run", file, "--on", on, "--yes")
     assert "org.brindlewort.Soil" in shelf.known()
     assert "Beds" not in shelf.known()

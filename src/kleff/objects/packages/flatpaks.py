@@ -83,7 +83,7 @@ class FlatpakKind(Kind):
     def _about(self, step: LoadedStep, here: Here, verb: str, going: list[Flatpak]) -> Action:
         names = ", ".join(f"{one.name} {one.version}".strip() for one in going)
         action = here.action(
-            step, verb, f"{names}, {_where(going[0])}", account=going[0].account, about=[_id(one) for one in going], items=len(going),
+            step, verb, f"flatpak {names}", account=going[0].account, about=[_id(one) for one in going], items=len(going),
             undo="installed again from its bundle, without network",
         )  # fmt: skip
         action.size = sum(one.size for one in going)
