@@ -28,6 +28,7 @@ OWN_FOLDERS = {
     "RuntimeDirectory": "/run",
 }  # fmt: skip
 SYSTEMD_RUNS = Path("/run/systemd/system")
+TRIES = 3  # to stop what is started again
 
 
 def run_quickly(argv: Sequence[str], environment: Mapping[str, str] = ENVIRONMENT, account: int | None = None) -> Done:
@@ -103,13 +104,17 @@ class SystemdServices:
         return ServiceParts(tuple(files), tuple(re.findall(r"path=(/\S+)", found.get("ExecStart", ""))), tuple(folders))
 
     def stop(self, name: str) -> None:
-        # Irreversibly: else a timer's start, queued a moment before the unit was masked, cancels the stop (systemctl(1), --job-mode).
-        done = _run("systemctl", "stop", "--job-mode=replace-irreversibly", "--", name)
-        if done.returncode != 0:
-            raise ActionFailed(f"the service {name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume")
-        runs_on = self._left_of(name)
-        if runs_on:
-            raise ActionFailed(f"the service {name} does not stop: {runs_on} runs on", remedy="end that by hand, then resume")
+        for _ in range(TRIES):
+            # Irreversibly: else a timer's start, queued a moment before the unit was masked, cancels the stop (systemctl(1), --job-mode).
+            done = _run("systemctl", "stop", "--job-mode=replace-irreversibly", "--", name)
+            if done.returncode != 0:
+                raise ActionFailed(f"the service {name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume")
+            runs_on = self._left_of(name)
+            if not runs_on:
+                return
+            if _run("systemctl", "is-active", "--", name).stdout.strip() not in ("active", "activating"):
+                break  # else such a start came through right behind the stop
+        raise ActionFailed(f"the service {name} does not stop: {runs_on} runs on", remedy="end that by hand, then resume")
 
     def _left_of(self, name: str) -> str:
         """What runs on of a stopped service whose processes should all have ended (systemd.kill(5), KillMode=); "" if nothing does."""
