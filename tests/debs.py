@@ -125,10 +125,10 @@ def _control(folder: Path, name: str, version: str, more: str = "", told: str = 
     write(folder / "DEBIAN/control", f"{text}Description: {told}\n")
 
 
-def dpkg(root: Path | None, *arguments: object) -> str:
-    """Run real dpkg; its output."""
+def dpkg(root: Path | None, *arguments: object, said: str = "") -> str:
+    """Run real dpkg, and say something to it; its output."""
     options = [f"--root={root}"] if root else []
-    done = subprocess.run(["dpkg", *options, *map(str, arguments)], capture_output=True, text=True)
+    done = subprocess.run(["dpkg", *options, *map(str, arguments)], capture_output=True, text=True, input=said)
     assert done.returncode == 0, done.stderr
     return done.stdout
 

@@ -145,6 +145,13 @@ def test_of_an_account(kleff: Kleff, tmp_path: Path, shelf: Shelf) -> None:
     file = procedure(tmp_path / "p.toml", STEP)
     kleff("run", file, "--on", on, "--yes")
     assert "Beds" not in shelf.known(mira=True)
+    passwd = shelf.top / "etc/passwd"
+    known = passwd.read_text()
+    passwd.write_text("".join(line for line in known.splitlines(True) if not line.startswith("mira:")))
+    gone = kleff("undo", kleff.case(), "--yes", code=4)
+    assert "there is no account mira here any more" in gone.out + gone.err
+    assert "Beds" not in shelf.known()  # nor is it everybody's now
+    passwd.write_text(known)
     kleff("undo", kleff.case(), "--yes")
     assert shelf.known(mira=True) == before
     home = shelf.top / "home/mira"

@@ -111,6 +111,15 @@ def test_changed_to_what_the_others_have(kleff: Kleff, tmp_path: Path, apt: Apt)
     file = procedure(tmp_path / "p.toml", CHANGES + GOES)
     shown = kleff("preview", file, "--on", on).out
     assert "hoe-client 2.0 to 1.2, hoe-tool 2.0 to 1.2" in shown
+    assert "to change to that" not in shown  # a step does
+    dpkg(apt.top, "--set-selections", said="hoe-tool hold\n")
+    assert "put on hold by an administrator" in kleff("run", file, "--on", on, "--yes", code=3).err
+    held = procedure(tmp_path / "h.toml", CHANGES + "even_if_held = true\n")
+    kleff("run", held, "--on", on, "--yes")
+    assert apt.versions()["hoe-tool"] == "1.2 hi"
+    kleff("undo", kleff.case(), "--yes")
+    dpkg(apt.top, "--set-selections", said="hoe-tool install\n")
+    assert (apt.versions(), apt.used()) == (before, used)
     alone = procedure(tmp_path / "a.toml", CHANGES + "packages = ['hoe-tool']\n")
     assert "apt says" in kleff("run", alone, "--on", on, "--yes", code=3).err
     done = kleff("run", file, "--on", on, "--yes").out

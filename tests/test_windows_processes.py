@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 import subprocess
 from collections.abc import Callable, Iterator
 from dataclasses import replace
@@ -13,6 +14,7 @@ from kleff.procedure.globs import WINDOWS
 from kleff.workstation.memory.tree import MemoryTree
 from kleff.workstation.things import Process
 from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.system.ports import listeners
 from kleff.workstation.windows.system.processes import WindowsProcesses
 from support import until
 from wine.fixtures import on_wine
@@ -90,6 +92,15 @@ def test_a_window_is_asked_to_close(processes: WindowsProcesses, started: Starte
     assert one.pid in {p.pid for p in processes.all()}
     processes.ask_to_end(one)
     assert until(lambda: one.pid not in {p.pid for p in processes.all()})
+
+
+def test_ports(processes: WindowsProcesses, api: Api) -> None:
+    """Who listens is in the table of both families; whose it is Wine does not tell, and so nobody is named."""
+    with socket.create_server(("127.0.0.1", 0)) as four, socket.create_server(("::1", 0), family=socket.AF_INET6) as six:
+        wanted = {four.getsockname()[1], six.getsockname()[1]}
+        assert wanted <= {port for _, port in listeners(api)}
+        assert [processes.listening(port) for port in wanted] == [[], []]
+    assert not wanted & {port for _, port in listeners(api)}
 
 
 def test_the_process_of_a_service(processes: WindowsProcesses, api: Api, service: str) -> None:

@@ -82,8 +82,9 @@ class FlatpakKind(Kind):
 
     def _about(self, step: LoadedStep, here: Here, verb: str, going: list[Flatpak]) -> Action:
         names = ", ".join(f"{one.name} {one.version}".strip() for one in going)
+        accounts, about = {one.account for one in going}, [_id(one) for one in going]
         action = here.action(
-            step, verb, f"flatpak {names}", account=going[0].account, about=[_id(one) for one in going], items=len(going),
+            step, verb, f"flatpak {names}", account=accounts.pop() if len(accounts) == 1 else "", about=about, items=len(going),
             undo="installed again from its bundle, without network",
         )  # fmt: skip
         action.size = sum(one.size for one in going)

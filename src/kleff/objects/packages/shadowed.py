@@ -1,9 +1,8 @@
 """Packages of the system that the product's source had replaced by newer ones: changed to what the other sources have."""
 
-from collections.abc import Collection, Iterator
-from typing import Annotated
+from collections.abc import Iterator
 
-from msgspec import Meta, Struct
+from msgspec import Struct
 
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.errors import ActionFailed
@@ -12,27 +11,13 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import refuse
 from kleff.objects.packages.choosing import bare
-from kleff.objects.packages.sources import source_problem, staying
+from kleff.objects.packages.sources import staying
+from kleff.objects.packages.steps import ShadowedPurge
 from kleff.objects.spare_contents import package_plan, spare_line
-from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text, Texts
+from kleff.procedure.model import Step
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Package, PackageRecord
-
-
-class ShadowedPurge(Step, kw_only=True, frozen=True):
-    """Change packages that came from a source, and that no step purges, to the newest version that the other sources have. It is done
-    while the source is still there; a `[[delete]] source` takes it away afterwards.
-    """
-
-    shadowed_by: Annotated[Text, Meta(description="name of its file in /etc/apt/sources.list.d")]
-    packages: Annotated[Texts, Meta(description="only these; * and ? are wildcards; empty for all")] = []
-    even_if_held: Annotated[bool, Meta(description="also packages that an administrator has put on hold")] = False
-
-    def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        if wrong := source_problem(self.shadowed_by):
-            yield ("shadowed_by",), wrong
 
 
 class Change(Struct, kw_only=True):
@@ -54,7 +39,7 @@ class ShadowedKind(Kind):
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model, packages = step.model, here.workstation.packages
         assert isinstance(model, ShadowedPurge)
-        found = [p for p in staying(model.shadowed_by, here) if _meant(model, p)]
+        found = [p for p in staying(model.shadowed_by, here) if model.means(bare(p.name))]
         others = packages.others_offer(model.shadowed_by, [bare(p.name) for p in found]) if packages else {}
         for package in (p for p in found if bare(p.name) not in others):
             action = here.action(step, "change", f"{package.name} {package.version}", about=[NameId("package", package.name)])
@@ -126,7 +111,3 @@ class ShadowedKind(Kind):
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True
-
-
-def _meant(model: ShadowedPurge, package: Package) -> bool:
-    return not model.packages or any(name_matches(n, bare(package.name), False) for n in model.packages)

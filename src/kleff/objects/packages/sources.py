@@ -12,6 +12,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import where
 from kleff.objects.packages.choosing import bare, leaving
+from kleff.objects.packages.steps import ShadowedPurge, source_problem
 from kleff.objects.paths.several import exact, plan_several, set_aside_several
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Problem, Step, Text
@@ -24,13 +25,6 @@ LISTS = ("etc", "apt", "sources.list.d")
 SIGNED = re.compile(r"^\s*Signed-By:[ \t]*(/\S+)|\bsigned-by=(/[^\s\]]+)", re.MULTILINE | re.IGNORECASE)
 SHOWN = 8  # packages that are named
 MOST = 1 << 20  # bytes of a list
-
-
-def source_problem(name: str) -> str:
-    """Why a name is no source's; "" if it may be one."""
-    if "/" not in name and name.endswith((".list", ".sources")):
-        return ""
-    return f"{name!r} is not the name of a file in /etc/apt/sources.list.d, ending in .list or .sources"
 
 
 class SourceDelete(Step, kw_only=True, frozen=True):
@@ -116,6 +110,10 @@ def _left(model: SourceDelete, here: Here) -> list[str]:
         stay = staying(model.source, here)
         packages = here.workstation.packages
         others = packages.others_offer(model.source, [bare(p.name) for p in stay]) if packages else {}
+        changing = [s.model for s in here.procedure.phase("purge") if isinstance(s.model, ShadowedPurge) and not here.not_wanted(s.model)]
+        going = {n for m in changing if m.shadowed_by == model.source for n in others if m.means(n)}
+        stay = [p for p in stay if bare(p.name) not in going]
+        others = {name: version for name, version in others.items() if name not in going}
     except ActionFailed as error:
         return [f"which packages of it stay is not known: {error.what}"]
     if not stay:
@@ -129,7 +127,7 @@ def _left(model: SourceDelete, here: Here) -> list[str]:
 
 
 def staying(source: str, here: Here) -> list[Package]:
-    """The installed packages of a source that no step purges and none changes.
+    """The installed packages of a source that no step purges.
 
     Raises:
         ActionFailed: it cannot be told.

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from msgspec import Meta
 
 from kleff.objects.base.own import AT_MOST, AtMost
+from kleff.procedure.globs import name_matches
 from kleff.procedure.model import Problem, Step, Text, Texts, path_problem
 
 Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
@@ -59,3 +60,28 @@ class PackagePurge(Packages, kw_only=True, frozen=True):
 
 class PackageVerify(Packages, kw_only=True, frozen=True):
     """Packages that must be gone."""
+
+
+def source_problem(name: str) -> str:
+    """Why a name is no source's; "" if it may be one."""
+    if "/" not in name and name.endswith((".list", ".sources")):
+        return ""
+    return f"{name!r} is not the name of a file in /etc/apt/sources.list.d, ending in .list or .sources"
+
+
+class ShadowedPurge(Step, kw_only=True, frozen=True):
+    """Change packages that came from a source, and that no step purges, to the newest version that the other sources have. It is done
+    while the source is still there; a `[[delete]] source` takes it away afterwards.
+    """
+
+    shadowed_by: Annotated[Text, Meta(description="name of its file in /etc/apt/sources.list.d")]
+    packages: Annotated[Texts, Meta(description="only these; * and ? are wildcards; empty for all")] = []
+    even_if_held: Annotated[bool, Meta(description="also packages that an administrator has put on hold")] = False
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if wrong := source_problem(self.shadowed_by):
+            yield ("shadowed_by",), wrong
+
+    def means(self, name: str) -> bool:
+        """Whether a package of the source is one of those it changes."""
+        return not self.packages or any(name_matches(pattern, name, False) for pattern in self.packages)

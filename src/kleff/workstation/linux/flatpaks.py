@@ -79,13 +79,17 @@ class LinuxFlatpaks:
         what, name, processor, branch = one.ref.split("/")
         commit = self._commit(one, account)
         noted = [path for remote in self._remotes(account) if os.path.lexists(path := self._noted(one, remote, account))]
+        if not noted:
+            raise ActionFailed(
+                f"{one.ref} came from no source that is known here, so it could not be installed again", remedy="uninstall it by hand"
+            )
         if set(self._run(account, "cat", *noted).split()) != {commit}:
             raise ActionFailed(f"{one.ref}: another build than the installed one lies ready", remedy="update it first; then resume")
         with self._handed(account) as lies:
             kind = ["--runtime"] if what == "runtime" else []
             repo = str(self._installation(account) / "repo")
             self._flatpak(account, "build-bundle", *kind, f"--arch={processor}", repo, str(lies), name, branch, bare=True)
-            _copy(lies, file, self._user(account))
+            _copy(lies, file, self._user(account), os.geteuid())
         return msgspec.structs.replace(one, commit=commit)
 
     def remove(self, one: Flatpak, account: Account | None, output: Path) -> None:
@@ -122,8 +126,7 @@ class LinuxFlatpaks:
             )
         repo = self._installation(account) / "repo"
         with self._handed(account) as lies:
-            _copy(file, lies, os.geteuid())
-            os.chown(lies, self._user(account), -1)
+            _copy(file, lies, os.geteuid(), self._user(account))
             self._flatpak(account, "build-import-bundle", "--no-update-summary", str(repo), str(lies), bare=True)
         noted = repo / "refs/heads" / one.ref
         self._run(account, "install", "-D", "-m", "0644", str(noted), self._noted(one, one.origin, account))
@@ -170,9 +173,12 @@ class LinuxFlatpaks:
     @contextmanager
     def _handed(self, account: Account | None) -> Iterator[Path]:
         """Where the account itself can write and read a bundle; gone afterwards."""
-        with tempfile.TemporaryDirectory(prefix="kleff-", dir="/var/tmp", ignore_cleanup_errors=True) as folder:
+        folder = tempfile.mkdtemp(prefix="kleff-", dir="/var/tmp")
+        try:
             os.chown(folder, self._user(account), -1)
             yield Path(folder) / "bundle.flatpak"
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)  # by descriptors: it is the account's own by now
 
     def _user(self, account: Account | None) -> int:
         return account.uid if account is not None and account.uid is not None and os.geteuid() == 0 else os.geteuid()
@@ -220,8 +226,13 @@ class LinuxFlatpaks:
         return str(self._files.host(self._files.resolve(path).path))
 
 
-def _copy(source: Path, target: Path, owner: int) -> None:
-    """A new file; of a source that somebody else could have put there only what is his, since it is handed to him again."""
+def _copy(source: Path, target: Path, owner: int, whose: int) -> None:
+    """A new file, given away by its descriptor; of a source that somebody else could have put there only what is his, since it is handed
+    to him again.
+
+    Args:
+        owner: of the source; whose: the new file's.
+    """
     reading = os.open(source, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK)
     with open(reading, "rb") as data, target.open("xb") as made:
         status = os.fstat(reading)
@@ -229,6 +240,7 @@ def _copy(source: Path, target: Path, owner: int) -> None:
             raise ActionFailed(f"{source} is not what was made", remedy=REMEDY)
         shutil.copyfileobj(data, made, 1 << 20)
         made.flush()
+        os.fchown(made.fileno(), whose, -1)
         os.fsync(made.fileno())
 
 

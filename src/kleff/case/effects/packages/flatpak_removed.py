@@ -36,9 +36,12 @@ class FlatpakRemoved(Effect, kw_only=True, frozen=True, omit_defaults=True):
             return stays("there is no flatpak here any more")
         if not file.exists() or host().sha256(file) != self.bundle:
             raise DamagedCase("is not what was saved", where=str(file), remedy="restore the case folder from a copy")
+        account = named(hands.workstation.accounts.all(), self.one.account)
+        if self.one.account and account is None:
+            return stays(f"there is no account {self.one.account} here any more")
         hands.progress.say(f"installing {self.one.ref} again")
         try:
-            flatpaks.put_back(self.one, named(hands.workstation.accounts.all(), self.one.account), file)
+            flatpaks.put_back(self.one, account, file)
         except ActionFailed as error:
             return stays(f"{error.what}; {error.remedy}" if error.remedy else error.what)
         return UNDONE
@@ -93,4 +96,5 @@ def _saved(hands: Hands, flatpaks: Flatpaks, one: Flatpak, account: Account | No
         saved = flatpaks.save(one, account, file)
     except OSError as error:
         raise ActionFailed(f"{one.ref} cannot be saved: {error}", remedy="make room; then resume") from None
+    host().flush_folder(file.parent)
     return FlatpakRemoved(one=saved, bundle=host().sha256(file), size=file.stat().st_size, number=number)

@@ -15,7 +15,7 @@ QUIET = (
 )  # fmt: skip
 PATIENCE = 120
 # Another version of what is installed, and nothing else: configuration that was changed stays, nothing is removed.
-CHANGING = ("install", "--allow-downgrades", "--no-remove", "--no-install-recommends")
+CHANGING = ("install", "--allow-downgrades", "--allow-change-held-packages", "--no-remove", "--no-install-recommends")
 INSTALLED = re.compile(r"^Inst (\S+)", re.MULTILINE)
 
 

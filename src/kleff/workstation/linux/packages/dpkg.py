@@ -161,10 +161,12 @@ class Dpkg:
     def change(self, versions: Mapping[str, str], output: Path) -> None:
         from kleff.workstation.linux.packages.apt import changing
 
+        held = [p.name for p in self.all() if p.held and p.name.partition(":")[0] in versions]
         with self._no_service_starts() if self._root else contextlib.nullcontext():
             if any((self._root or Path("/")).glob("var/lib/dpkg/updates/[0-9]*")):  # of a try that was cut off; apt begins nothing then
                 self._run(["--force-confold", "--configure", "--pending"], output)
             self._ended(changing(self._root, versions), output)
+        self._hold(held)  # apt lets go of what it changes
 
     def history(self) -> dict[str, Installed]:
         from kleff.workstation.linux.packages.apt_history import history
@@ -259,9 +261,12 @@ class Dpkg:
         from kleff.workstation.linux.packages.marks import mark_again
 
         mark_again(self._files, records)
-        held = "".join(f"{r.name} hold\n" for r in records if r.held)
-        if held:
-            subprocess.run(["dpkg", *self._options, "--set-selections"], input=held.encode(), env=ENVIRONMENT, timeout=60, check=False)
+        self._hold([r.name for r in records if r.held])
+
+    def _hold(self, names: Sequence[str]) -> None:
+        if names:
+            said = "".join(f"{name} hold\n" for name in names)
+            subprocess.run(["dpkg", *self._options, "--set-selections"], input=said.encode(), env=ENVIRONMENT, timeout=60, check=False)
 
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
         """Told by their content, so that nothing else can go. Where dpkg kept a changed configuration file, one lies beside it."""

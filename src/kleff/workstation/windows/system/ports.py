@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from ctypes import sizeof
 
 from kleff.workstation.windows.native import constants as c
-from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import number
 from kleff.workstation.windows.native.structures import MIB_TCP6ROW_OWNER_PID, MIB_TCPROW_OWNER_PID
 
@@ -28,5 +28,9 @@ def _table(api: Api, family: int) -> bytes:
     while True:  # it may grow between asking how large it is and asking for it
         data = bytearray(max(number(size), 4))
         code = api.code("GetExtendedTcpTable", data, size, 0, family, c.TCP_TABLE_OWNER_PID_LISTENER, 0)
-        if code != c.ERROR_INSUFFICIENT_BUFFER:
-            return bytes(data) if not code else bytes(4)
+        if code == c.ERROR_NOT_SUPPORTED:  # a system without this family
+            return bytes(4)
+        if code not in (0, c.ERROR_INSUFFICIENT_BUFFER):
+            raise Failed("GetExtendedTcpTable", code)
+        if not code:
+            return bytes(data)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import time
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
@@ -17,6 +18,8 @@ from kleff.workstation.windows.programs import find_program, objection
 from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.jobs import Job, start
 from kleff.workstation.windows.system.processes import WindowsProcesses
+
+PAUSE = 0.1  # seconds between two looks at a program that an earlier run has started
 
 
 class Record(msgspec.Struct, kw_only=True):
@@ -88,7 +91,10 @@ class WindowsPrograms:
     def wait(self, running: Running, seconds: float) -> bool:
         job = self._jobs.get(running.pid)
         if job is None:
-            return self._over(running)
+            deadline = time.monotonic() + seconds
+            while not (over := self._over(running)) and time.monotonic() < deadline:
+                time.sleep(PAUSE)
+            return over
         if not job.ended(seconds):
             return False
         running.code = job.code

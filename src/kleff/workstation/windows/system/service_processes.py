@@ -23,7 +23,7 @@ def services_by_process(api: Api) -> Iterator[tuple[str, int]]:
         size = number(needed) + 4096  # one more may have started
         with allocated(api.caller, size) as place:
             more = bytearray(4)
-            api.code("EnumServicesStatusExW", *how, place, size, needed, count, more, None)
+            api.EnumServicesStatusExW(*how, place, size, needed, count, more, None)
             data = api.caller.read(place, size)
         for at in range(number(count)):
             row = ENUM_SERVICE_STATUS_PROCESSW.from_buffer_copy(data, at * sizeof(ENUM_SERVICE_STATUS_PROCESSW))

@@ -80,9 +80,7 @@ class NtHandle:
         self.files.set_basic(self.handle, FILE_BASIC_INFO(LastAccessTime=accessed, LastWriteTime=written))
 
     def flush(self) -> None:
-        """Of a folder nothing is asked: its names are in the volume's own journal."""
-        with contextlib.suppress(PermissionError):
-            self.files.api.FlushFileBuffers(self.handle)
+        self.files.api.FlushFileBuffers(self.handle)
 
     def close(self) -> None:
         self.files.close(self.handle)
@@ -123,6 +121,9 @@ class NtFile(NtHandle):
 
 class NtFolder(NtHandle):
     """An open folder."""
+
+    def flush(self) -> None:
+        """Nothing is asked: its names are in the volume's own journal, and only who may write in it could ask."""
 
     def names(self) -> list[str]:
         return self.files.names(self.handle)
