@@ -190,7 +190,7 @@ class Installed:
         argv = [r"C:\windows\system32\msiexec.exe", verb, what, "/qn", "/norestart", "REBOOT=ReallySuppress"]
         job = start(self.bench.api, argv, f"C:\\said by the installer {next(numbers)}", ENVIRONMENT)
         try:
-            assert job.wait(60)
+            assert job.wait(240)
             return job.code
         finally:
             job.close()

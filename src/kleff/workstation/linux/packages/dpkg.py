@@ -166,7 +166,7 @@ class Dpkg:
             if any((self._root or Path("/")).glob("var/lib/dpkg/updates/[0-9]*")):  # of a try that was cut off; apt begins nothing then
                 self._run(["--force-confold", "--configure", "--pending"], output)
             self._ended(changing(self._root, versions), output)
-        self._hold(held)  # apt lets go of what it changes
+        self._select(dict.fromkeys(held, "hold"))  # apt lets go of what it changes
 
     def history(self) -> dict[str, Installed]:
         from kleff.workstation.linux.packages.apt_history import history
@@ -261,11 +261,12 @@ class Dpkg:
         from kleff.workstation.linux.packages.marks import mark_again
 
         mark_again(self._files, records)
-        self._hold([r.name for r in records if r.held])
+        # Also those that a removal which was cut off had only marked for it.
+        self._select({r.name: "hold" if r.held else "install" for r in records if r.installed})
 
-    def _hold(self, names: Sequence[str]) -> None:
-        if names:
-            said = "".join(f"{name} hold\n" for name in names)
+    def _select(self, wanted: Mapping[str, str]) -> None:
+        if wanted:
+            said = "".join(f"{name} {what}\n" for name, what in wanted.items())
             subprocess.run(["dpkg", *self._options, "--set-selections"], input=said.encode(), env=ENVIRONMENT, timeout=60, check=False)
 
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
