@@ -27,14 +27,14 @@ from packaging.utils import canonicalize_name, parse_wheel_filename
 ROOT = Path(__file__).parent.parent
 NATIVE = {"win32": re.compile(r"win_amd64\Z"), "linux": re.compile(r"(?:many|musl)?linux.*_x86_64\Z")}
 PLATFORMS = {"win32": ["win_amd64"], "linux": ["manylinux2014_x86_64", "manylinux_2_28_x86_64"]}
-FOR_WINDOWS = '@"%~dp0python\\python.exe" -m kleff %*\r\n'
+FOR_WINDOWS = '@set "KLEFF_CALLED=%~f0"\r\n@"%~dp0python\\python.exe" -m kleff %*\r\n'
 FOR_LINUX = """#!/bin/sh
 here=$(dirname "$(readlink -f "$0")")
 if ! python3 -c 'import sys; sys.exit(sys.version_info[:2] != ({major}, {minor}))' 2>/dev/null; then
   echo "kleff: this folder needs Python {major}.{minor} as python3" >&2
   exit 2
 fi
-PYTHONPATH="$here/lib" PYTHONDONTWRITEBYTECODE=1 exec python3 -s -P -m kleff "$@"
+KLEFF_CALLED="$here/kleff" PYTHONPATH="$here/lib" PYTHONDONTWRITEBYTECODE=1 exec python3 -s -P -m kleff "$@"
 """
 
 

@@ -16,7 +16,7 @@ import pytest
 
 from kleff.workstation.lab.demo_workstation import build_demo_workstation
 from support import Kleff, clone
-from wine.fixtures import api, caller, helper, made_prefix, prefix, service, windows_program  # noqa: F401  fixtures
+from wine.fixtures import api, caller, helper, made_prefix, prefix, service, stick, windows, windows_program  # noqa: F401  fixtures
 
 SAMPLES = Path(__file__).parent.parent / "src" / "kleff" / "samples"
 

@@ -227,7 +227,8 @@ for name in ("fcntl", "pwd", "grp", "termios", "resource"):
     sys.modules[name] = None
 sys.platform = "win32"
 for module in pkgutil.walk_packages(kleff.__path__, "kleff."):
-    if module.name.startswith(("kleff.workstation.posix", "kleff.workstation.linux")) or module.name.endswith("__main__"):
+    apart = ("kleff.workstation.posix", "kleff.workstation.linux", "kleff.workstation.windows.host")
+    if module.name.startswith(apart) or module.name.endswith("__main__"):
         continue
     importlib.import_module(module.name)
 """

@@ -70,11 +70,12 @@ def test_on_windows(tmp_path: Path, script: ModuleType) -> None:
     done = make(folder, "--python", archive)
     assert done.returncode == 0, done.stderr
     checked(folder)
-    assert (folder / "kleff.cmd").read_bytes() == b'@"%~dp0python\\python.exe" -m kleff %*\r\n'
+    assert (folder / "kleff.cmd").read_bytes() == b'@set "KLEFF_CALLED=%~f0"\r\n@"%~dp0python\\python.exe" -m kleff %*\r\n'
     assert (folder / "python/python312._pth").read_text().endswith("\n..\\lib\n")
     lib = folder / "lib"
-    assert {"kleff", "typer", "rich", "msgspec", "psutil", "zstandard", "colorama", "pyrage"} <= {p.name for p in lib.iterdir()}
+    assert {"kleff", "typer", "rich", "msgspec", "zstandard", "colorama", "pyrage"} <= {p.name for p in lib.iterdir()}
     assert not list(lib.rglob("*.so"))
+    assert not (lib / "psutil").exists()
     assert list(lib.rglob("*.cp312-win_amd64.pyd"))
     wheel = tmp_path / "typer-0.20.0-py3-none-any.whl"
     with zipfile.ZipFile(wheel, "w") as made:

@@ -9,8 +9,9 @@ from pathlib import Path
 import pytest
 
 from kleff.workstation.windows.native.api import Api, Failed
-from kleff.workstation.windows.system.jobs import Job, start
+from kleff.workstation.windows.system.jobs import Job
 from kleff.workstation.windows.system.machine import SystemMachine, boot_id
+from wine.direct import started
 from wine.fixtures import on_wine
 
 pytestmark = [*on_wine, pytest.mark.usefixtures("service")]  # its program lies in the prefix then
@@ -25,12 +26,12 @@ def run(api: Api, prefix: Path) -> Iterator[Callable[..., tuple[Job, Path]]]:
     """Starts a program; the job, and where what it says is kept."""
     jobs = []
 
-    def started(*argv: str) -> tuple[Job, Path]:
+    def run_it(*argv: str) -> tuple[Job, Path]:
         name = f"said{next(numbers)}.txt"
-        jobs.append(start(api, argv, f"C:\\{name}", ENVIRONMENT))
+        jobs.append(started(api, argv, f"C:\\{name}", ENVIRONMENT))
         return jobs[-1], prefix / "drive_c" / name
 
-    yield started
+    yield run_it
     for job in jobs:
         job.close()
 
@@ -67,11 +68,11 @@ def test_what_it_says_and_is_given(run: Callable[..., tuple[Job, Path]]) -> None
 def test_what_cannot_be_started(api: Api, prefix: Path) -> None:
     """No such program, and a place for its output that is taken: an error each, nothing runs."""
     with pytest.raises(Failed) as caught:
-        start(api, [r"C:\nowhere.exe"], f"C:\\said{next(numbers)}.txt", ENVIRONMENT)
+        started(api, [r"C:\nowhere.exe"], f"C:\\said{next(numbers)}.txt", ENVIRONMENT)
     assert caught.value.code == 2
     (prefix / "drive_c/taken.txt").write_text("mine")
     with pytest.raises(Failed) as caught:
-        start(api, [PROGRAM, "exit", "0"], r"C:\taken.txt", ENVIRONMENT)
+        started(api, [PROGRAM, "exit", "0"], r"C:\taken.txt", ENVIRONMENT)
     assert (prefix / "drive_c/taken.txt").read_text() == "mine"
 
 

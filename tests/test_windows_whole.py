@@ -17,11 +17,13 @@ from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import list_value, number_value, text_value
 from kleff.workstation.facets import Workstation
 from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.hives import Hives
-from kleff.workstation.windows.system.jobs import start
+from kleff.workstation.windows.system.processes import WindowsProcesses
 from kleff.workstation.windows.system.workstation import assemble_system
 from memory import Bench, killed_at
 from support import until
+from wine.direct import Direct, started
 from wine.fixtures import on_wine
 from wine.imitated import AdministratorsFiles
 from wine.packages import ASKS_FOR_A_RESTART, CODE, FAILS, NEEDED, package
@@ -60,9 +62,10 @@ class OnWine(Bench):
         self.api = Api(AdministratorsFiles(Guarded(caller)))
 
     def open(self) -> Workstation:
-        hives = Hives(self.api, str)
+        drives = {"C:": self.drive}
+        programs = Direct(self.api, self.drive, WindowsProcesses(self.api, NtTree(self.api, drives)).all)
         return assemble_system(
-            self.api, hives, {"C:": self.drive}, ENVIRONMENT, spec="wine", name="POTTING-07", identity="wine POTTING-07",
+            self.api, Hives(self.api, str), drives, ENVIRONMENT, programs, spec="wine", name="POTTING-07", identity="wine POTTING-07",
             state=self.folder / "state",
         )  # fmt: skip
 
@@ -188,7 +191,7 @@ class Installed:
 
     def installer(self, verb: str, what: str) -> int | None:
         argv = [r"C:\windows\system32\msiexec.exe", verb, what, "/qn", "/norestart", "REBOOT=ReallySuppress"]
-        job = start(self.bench.api, argv, f"C:\\said by the installer {next(numbers)}", ENVIRONMENT)
+        job = started(self.bench.api, argv, f"C:\\said by the installer {next(numbers)}", ENVIRONMENT)
         try:
             assert job.wait(240)
             return job.code

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import re
+import shlex
+import sys
 import unicodedata
 from datetime import UTC, datetime
+
+PLAIN_WORD = re.compile(r"[\w.:\\/+=~-]+")
 
 
 def size(count: int) -> str:
@@ -27,6 +32,13 @@ def seconds(amount: float) -> str:
         return f"{amount:.1f} s"
     minutes, rest = divmod(round(amount), 60)
     return f"{minutes} min {rest} s"
+
+
+def typed(word: str) -> str:
+    """A word as it is typed at a prompt of the machine Kleff runs on."""
+    if sys.platform == "win32":  # as both of its shells read it
+        return word if PLAIN_WORD.fullmatch(word) else f'"{word}"'
+    return shlex.quote(word)
 
 
 def now() -> str:

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
+import os
 import shutil
+import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -12,9 +16,10 @@ from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import Call
 from support import until
+from wine import python
 from wine.policy import Guarded
 from wine.prefix import HERE, compiled, copied, end, make, missing
-from wine.remote import RemoteCaller
+from wine.remote import WINE, RemoteCaller, environment
 
 # One after the other, so that one prefix serves them all.
 on_wine = [pytest.mark.skipif(bool(missing()), reason=f"needs {', '.join(missing())}"), pytest.mark.xdist_group("wine")]
@@ -66,6 +71,100 @@ def _answers(api: Api) -> bool:
 @pytest.fixture
 def api(caller: RemoteCaller) -> Api:
     return Api(Guarded(caller))
+
+
+PYTHON, LAUNCHER = r"C:\stick\python\python.exe", r"C:\tests\wine\launch.py"
+
+
+class OnWindows:
+    """Kleff by a Python for Windows, in a prefix of its own.
+
+    Attributes:
+        drive: drive C.
+    """
+
+    def __init__(self, prefix: Path) -> None:
+        self.prefix = prefix
+        self.drive = prefix / "drive_c"
+
+    def start(self, *words: str, **variables: str) -> subprocess.Popen[str]:
+        """Start Kleff."""
+        return self.program(PYTHON, LAUNCHER, *words, **variables)
+
+    def program(self, *words: str, **variables: str) -> subprocess.Popen[str]:
+        """Start any program of that Windows, from the top of its drive."""
+        pipe = subprocess.PIPE
+        return subprocess.Popen(
+            [WINE, *words], stdin=pipe, stdout=pipe, stderr=pipe, encoding="utf-8", errors="replace", cwd=self.drive,
+            env=environment(self.prefix) | variables,
+        )  # fmt: skip
+
+    def begin(self) -> None:
+        """Start it, and have a program of its own run there: with the last one a prefix ends, and the next begins it anew."""
+        nothing = subprocess.DEVNULL  # what the system starts for itself would hold a pipe for as long as it runs
+        for words in ((WINE, "wineboot"), (WINE, r"C:\program.exe", "sleep", "36000")):
+            last = subprocess.Popen(words, stdin=nothing, stdout=nothing, stderr=nothing, cwd=self.drive, env=environment(self.prefix))
+            if "wineboot" in words:
+                last.wait(120)
+
+    def import_keys(self, text: str) -> None:
+        """Have Wine's own program take keys over, in the 64-bit view."""
+        (self.drive / "imported.reg").write_text(f"Windows Registry Editor Version 5.00\n\n{text}", "utf-16")
+        self.ended(self.program("reg", "import", r"C:\imported.reg", "/reg:64"))
+
+    def exported(self, *keys: str) -> set[str]:
+        """What Wine's own program exports of some keys, in both views; it sorts."""
+        found = set()
+        for key, view in itertools.product(keys, ("64", "32")):
+            file = self.drive / "exported.reg"
+            file.unlink(missing_ok=True)
+            self.ended(self.program("reg", "export", key, r"C:\exported.reg", "/y", f"/reg:{view}"))
+            found |= {f"{view} {line}" for line in file.read_text("utf-16").splitlines()} if file.exists() else set()
+        return found
+
+    def ended(self, process: subprocess.Popen[str], given: str = "") -> str:
+        """Wait for its end; what it said, errors last."""
+        said, errors = process.communicate(given, timeout=300)
+        return said + errors
+
+    def restart(self) -> None:
+        """End all that runs there, and start it again."""
+        end(self.prefix)
+        self.begin()
+
+    def __call__(self, *words: str, code: int = 0, given: str = "") -> str:
+        """Run Kleff to its end; what it says, errors last."""
+        process = self.start(*words)
+        said = self.ended(process, given)
+        assert process.returncode == code, f"{words} ended with {process.returncode}\n{said}"
+        return said
+
+
+@pytest.fixture(scope="session")
+def stick(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder that runs Kleff on Windows, as the script makes it."""
+    folder = tmp_path_factory.mktemp("stick")
+    try:
+        archive = python.archive(folder)
+    except python.NotToBeHad:
+        pytest.skip(f"needs {python.SOURCE} from the registry")
+    script = HERE.parent.parent / "scripts/make_portable.py"
+    subprocess.run([sys.executable, str(script), str(folder / "stick"), "--python", str(archive)], check=True, timeout=300)
+    return folder / "stick"
+
+
+@pytest.fixture(scope="module")
+def windows(tmp_path_factory: pytest.TempPathFactory, made_prefix: Path, stick: Path, windows_program: Path) -> Iterator[OnWindows]:
+    """A Windows of a module's own on which Kleff runs."""
+    folder = copied(made_prefix, tmp_path_factory.mktemp("windows") / "prefix")
+    python.random_bytes(folder / "drive_c/windows/system32")
+    shutil.copytree(stick, folder / "drive_c/stick", copy_function=os.link)
+    shutil.copytree(HERE, folder / "drive_c/tests/wine", ignore=shutil.ignore_patterns("__pycache__"))
+    shutil.copy(windows_program, folder / "drive_c/program.exe")
+    made = OnWindows(folder)
+    made.begin()
+    yield made
+    end(folder)
 
 
 SERVICE = "beds"

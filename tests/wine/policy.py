@@ -23,9 +23,14 @@ class Unsafe(AssertionError):
 
 
 class Guarded:
-    """Implements `Caller`: passes on what is safe, and knows which handles of files are open."""
+    """Implements `Caller`: passes on what is safe, and knows which handles of files are open.
 
-    def __init__(self, under: Caller) -> None:
+    Args:
+        whole_paths: whether what lies on drive C may be opened by its whole path too.
+    """
+
+    def __init__(self, under: Caller, whole_paths: bool = False) -> None:
+        self._whole_paths = whole_paths
         self._under = under
         self.open: dict[int, str] = {}
 
@@ -68,7 +73,7 @@ class Guarded:
         name = self._under.read(number(text[8:]), number(text[:2])).decode("utf-16-le", "surrogatepass")
         if not options & c.FILE_OPEN_REPARSE_POINT:
             raise Unsafe(f"{name!r} is opened through links")
-        if not folder and name != ROOT:
+        if not folder and name != ROOT and not (self._whole_paths and name.upper().startswith(ROOT)):
             raise Unsafe(f"{name!r} is opened by a path")
         if folder and ("\\" in name or name in (".", "..")):  # none at all is the open folder itself
             raise Unsafe(f"{name!r} is not one step")

@@ -5,6 +5,8 @@
  *   program hold FILE SHARE       opens a file, shared so, and waits
  *   program exit CODE [SECONDS]   ends with a code, after a while
  *   program start FILE...         starts a command line and ends at once, as an uninstaller that hands over does
+ *   program remove NAME CODE SECONDS   works a while, says so, takes its entry NAME out of the list of programs, and ends with a code
+ *   program tell NAME [FILE]      says what a variable holds, and the first line of a file or of what it was given to read
  */
 #include <windows.h>
 #include <stdio.h>
@@ -44,6 +46,27 @@ static int start(wchar_t *words) {
     return !CreateProcessW(NULL, words, NULL, NULL, FALSE, 0, NULL, NULL, &how, &made);
 }
 
+static int take_off(const wchar_t *name, int code, int seconds) {
+    wchar_t key[300];
+    swprintf(key, 300, L"SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall\\%ls", name);
+    printf("taking it off\n");
+    fflush(stdout);
+    Sleep(1000 * seconds);
+    if (RegDeleteKeyExW(HKEY_LOCAL_MACHINE, key, KEY_WOW64_64KEY, 0)) return 1603;
+    printf("it is off\n");
+    return code;
+}
+
+static int tell_all(const wchar_t *name, FILE *from) {
+    wchar_t variable[300] = L"";
+    char line[300] = "";
+    GetEnvironmentVariableW(name, variable, 300);
+    if (!from || !fgets(line, sizeof line, from)) line[0] = 0;
+    printf("[%ls] [%s]\n", variable, line);
+    fprintf(stderr, "complains\n");
+    return 0;
+}
+
 int wmain(int count, wchar_t **words) {
     SERVICE_TABLE_ENTRYW services[] = {{L"", service}, {NULL, NULL}};
     if (count < 3) return !StartServiceCtrlDispatcherW(services);
@@ -56,6 +79,8 @@ int wmain(int count, wchar_t **words) {
         Sleep(count > 3 ? 1000 * _wtoi(words[3]) : 0);
         return _wtoi(words[2]);
     }
+    if (!wcscmp(words[1], L"remove") && count > 4) return take_off(words[2], _wtoi(words[3]), _wtoi(words[4]));
+    if (!wcscmp(words[1], L"tell")) return tell_all(words[2], count > 3 ? _wfopen(words[3], L"rb") : stdin);
     if (!wcscmp(words[1], L"start")) return start(words[2]);
     return 0;
 }

@@ -21,16 +21,12 @@ from kleff.workstation.this_machine import host
 
 def default_cases() -> Path:
     """Where cases are kept unless --cases says otherwise."""
-    if host().is_admin():
-        return Path("/var/lib/kleff/cases")
-    return Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "kleff" / "cases"
+    return host().places().cases
 
 
 def default_library() -> Path:
     """Where procedures are kept unless --library says otherwise."""
-    if host().is_admin():
-        return Path("/etc/kleff/procedures")
-    return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "kleff" / "procedures"
+    return host().places().library
 
 
 def library_of(folder: Path | None) -> Library:

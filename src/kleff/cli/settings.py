@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import tomllib
 from pathlib import Path
 
@@ -27,20 +26,13 @@ class Settings(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
         return parse_duration(self.discard_after) if self.discard_after else None
 
 
-def settings_file() -> Path:
-    """Where the settings are: for the machine as administrator, for the account otherwise (XDG Base Directory Specification)."""
-    if host().is_admin():
-        return Path("/etc/kleff/settings.toml")
-    return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "kleff" / "settings.toml"
-
-
 def read_settings(file: Path | None = None) -> Settings:
     """The settings; the defaults if there is no file.
 
     Raises:
         UsageError: it cannot be used.
     """
-    file = file or settings_file()
+    file = file or host().places().settings
     try:
         settings = msgspec.convert(tomllib.loads(file.read_text("utf-8")), Settings)
         parse_duration(settings.discard_after or "0s")

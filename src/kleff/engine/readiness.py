@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import shutil
 from pathlib import Path
 
+from kleff.case.record.trust import standing
 from kleff.engine.plan import REMOVING, Plan
 from kleff.engine.room import lacking
 from kleff.errors import Refused, UsageError
@@ -13,6 +13,7 @@ from kleff.objects.base.here import Here, Options
 from kleff.objects.base.kind import NeedsRights, able, kind_of
 from kleff.procedure.load import Procedure
 from kleff.texts import plain, plural, size
+from kleff.workstation.this_machine import host
 
 SPACE, SYNCED = "space", "synced"
 
@@ -139,8 +140,8 @@ def _space(here: Here, plan: Plan, cases: Path) -> list[str]:
     """The bag is smaller than what is saved; what a command exports is not known beforehand."""
     if SPACE in here.options.waived or not plan.totals.saved_size:
         return []
-    above = next(p for p in (cases, *cases.parents) if p.exists())
-    free = shutil.disk_usage(above).free
+    above = standing(cases)
+    free = host().space(above).free
     if plan.totals.saved_size <= free:
         return []
     return [

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kleff.case.record import reserve
+from kleff.case.record.trust import standing
 from kleff.engine.plan import REMOVING, Plan
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay, Refused, remedy_for
 from kleff.objects.base.action import TO_DO, Action
@@ -80,7 +81,7 @@ def _needs(here: Here, plan: Plan, cases: Path) -> dict[int, Need]:
     for need in needs.values():
         need.size = AREA_FOLDERS * BLOCK + -(-need.size // BLOCK) * BLOCK
     if going:
-        above = next(p for p in (cases.absolute(), *cases.absolute().parents) if p.exists())
+        above = standing(cases)
         space = host().space(above)
         need = needs.setdefault(space.volume, Need(str(above), space))
         need.cases = True

@@ -297,7 +297,7 @@ def path_problem(text: str, places: Collection[str]) -> str | None:
         return f"{text!r} is on another machine; a procedure works on the workstation's own volumes"
     if any(part in (".", "..") for part in template.rest.replace("\\", "/").split("/")):
         return "'.' and '..' are not allowed in a path"
-    return check_glob(template.rest) or _control_problem(text)
+    return check_glob(template.rest) or _control_problem(text) or _windows_problem(text, template.rest)
 
 
 class NewProblem(str):
@@ -314,6 +314,18 @@ def _control_problem(text: str) -> NewProblem | None:
     """A control character is a mistake: in double quotes TOML makes a tab of `\\t`."""
     if any(ord(c) < 32 or ord(c) == 127 for c in text):
         return NewProblem(f"{text!r} has a control character; write it in single quotes, where a backslash is a backslash")
+    return None
+
+
+NOT_IN_NAMES = '<>:"|'  # of the signs that no name on Windows may hold, those that mean nothing in a pattern either
+
+
+def _windows_problem(text: str, rest: str) -> NewProblem | None:
+    """What is wrong with the names of a path that is written for Windows; a colon would name a stream of a file."""
+    if text[1:2] == ":" or "\\" in rest:
+        rest = rest[2:] if text[1:2] == ":" else rest
+        if wrong := next((sign for sign in rest if sign in NOT_IN_NAMES), ""):
+            return NewProblem(f"{text!r} holds {wrong!r}, which no name on Windows may hold")
     return None
 
 

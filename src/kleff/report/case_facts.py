@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import shlex
 from datetime import UTC, datetime
 
 import kleff.case.effects  # noqa: F401  makes the kinds of effect known
@@ -20,7 +19,7 @@ from kleff.objects.base.action import FAILED
 from kleff.procedure.conditions import show_answer
 from kleff.procedure.globs import POSIX, WINDOWS, PathStyle
 from kleff.report.documents import CaseInfo
-from kleff.texts import plural
+from kleff.texts import plural, typed
 from kleff.workstation.open import open_workstation
 
 
@@ -99,12 +98,8 @@ def next_commands(case: Case) -> list[str]:
         "undone": ["discard"],
     }.get(case.state, [])
     if case.state in ("discarded", "undone") and case.text("bag") == "sealed" and case.journal.bag_items():
-        return [f"kleff discard --bag {_quoted(str(case.folder))}"]
-    return [f"kleff {verb} {_quoted(str(case.folder))}" for verb in verbs]
-
-
-def _quoted(text: str) -> str:
-    return shlex.quote(text)
+        return [f"kleff discard --bag {typed(str(case.folder))}"]
+    return [f"kleff {verb} {typed(str(case.folder))}" for verb in verbs]
 
 
 def style_of(case: Case) -> PathStyle:

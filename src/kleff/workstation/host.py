@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import IO, Protocol
+from typing import IO, NamedTuple, Protocol
 
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.paths import Space
@@ -14,6 +14,14 @@ from kleff.workstation.things import Given, Known, Running
 
 class Busy(Exception):
     """A file is locked by somebody else; says by whom, as far as that one told."""
+
+
+class Places(NamedTuple):
+    """Where Kleff keeps what is its own, of an administrator for the machine, of anybody else for the account."""
+
+    cases: Path
+    library: Path
+    settings: Path
 
 
 class NamedPipe(Protocol):
@@ -35,6 +43,9 @@ class Host(Protocol):
     """What a case needs of the machine; what is written is on the disk when a call returns."""
 
     def is_admin(self) -> bool: ...
+
+    def places(self) -> Places:
+        """Where cases, procedures and settings are unless a technician says otherwise."""
 
     def account(self) -> int:
         """The number of the account Kleff works as, where the system has numbers."""
@@ -95,6 +106,13 @@ class Host(Protocol):
     def wait_for_lock(self, file: Path) -> AbstractContextManager[None]:
         """The same, waiting for whoever holds it."""
 
+    def make_private(self, folder: Path) -> None:
+        """Make a folder for this account alone, and those above it that are missing.
+
+        Raises:
+            OSError: EEXIST, something is there; it cannot be made.
+        """
+
     def make_state_folder(self, folder: Path) -> None:
         """Make Kleff's own folder on a workstation; the folder above keeps its times."""
 
@@ -104,7 +122,8 @@ class Host(Protocol):
     def pipe(self) -> tuple[IO[bytes], IO[bytes]]:
         """(reading end, writing end) of a new pipe."""
 
-    def named_pipe(self, at: Path) -> NamedPipe: ...
+    def named_pipe(self, at: Path) -> NamedPipe:
+        """A new one. Args: at: for which file it stands; a program whose output is to go there writes to the pipe."""
 
     # -- programs ---------------------------------------------------------------------------------------------
 

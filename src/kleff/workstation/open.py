@@ -21,9 +21,13 @@ def open_workstation(spec: str) -> Workstation:
         from kleff.workstation.lab.workstation import open_lab
 
         return open_lab(Path(folder).absolute())
+    if spec == "this" and sys.platform == "win32":
+        from kleff.workstation.windows.host.this import open_this as open_this_windows
+
+        return open_this_windows()
     if spec == "this" or (kind == "root" and folder):
         if not sys.platform.startswith("linux"):
-            raise NoSuchWorkstation("this Kleff works on Linux machines and labs", where=spec, remedy="use  lab:FOLDER")
+            raise NoSuchWorkstation("not on this system", where=spec, remedy="use  this  or  lab:FOLDER")
         from kleff.workstation.linux.workstation import open_root, open_this
 
         return open_this() if spec == "this" else open_root(Path(folder))

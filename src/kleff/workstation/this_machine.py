@@ -5,7 +5,6 @@ from __future__ import annotations
 import sys
 from functools import lru_cache
 
-from kleff.errors import NoSuchWorkstation
 from kleff.workstation.host import Host
 
 
@@ -14,10 +13,12 @@ def host() -> Host:
     """The machine Kleff runs on.
 
     Raises:
-        NoSuchWorkstation: Kleff does not run on this system.
+        NoSuchWorkstation: Kleff does not run on this system, or by this Python.
     """
     if sys.platform == "win32":
-        raise NoSuchWorkstation("Kleff does not run on Windows itself yet", remedy="run it on a Linux machine")
+        from kleff.workstation.windows.host.host import WindowsHost
+
+        return WindowsHost()
     from kleff.workstation.posix.host import PosixHost
 
     return PosixHost()

@@ -91,7 +91,7 @@ class Bag:
         if data.is_dir() and not self.sealed:
             for path in sorted(data.rglob(f"{action:03d}-*"), key=lambda p: -len(p.parts)):
                 for file in [path] if path.is_file() else sorted(path.iterdir()):
-                    if str(file.relative_to(self.folder)) not in recorded:
+                    if file.relative_to(self.folder).as_posix() not in recorded:
                         file.unlink()
                 if path.is_dir() and not any(path.iterdir()):
                     path.rmdir()
@@ -177,7 +177,7 @@ class Bag:
         sha256 = self._write(index, msgspec.json.format(msgspec.json.encode(item), indent=1))
         if read_item(index, sha256, self._key) != item:
             raise DamagedCase("is not read back as what was saved", where=str(index), remedy="leave out this step, and tell us of it")
-        items = [(str(p.relative_to(self.folder)), action, sha, p.stat().st_size) for p, sha in {**written, index: sha256}.items()]
+        items = [(p.relative_to(self.folder).as_posix(), action, sha, p.stat().st_size) for p, sha in {**written, index: sha256}.items()]
         self._case.journal.add_bag_items(items)
         self._read_back |= {name for name, _, _, _ in items}
 

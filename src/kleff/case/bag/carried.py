@@ -68,14 +68,15 @@ def drop(case: Path) -> None:
 def _room(cases: Path, workstation: Workstation) -> Path:
     """A new folder of its own; those are deleted that a Kleff has left which was killed."""
     try:
-        cases.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if not cases.is_dir():
+            host().make_private(cases)
         check_trusted(cases, "the folder of cases", workstation)
         for old in cases.glob(f".{NAME}-*"):
             with contextlib.suppress(Busy, OSError), host().lock(old / "lock", ""):
                 shutil.rmtree(old)
         number = next(n for n in range(1, 1000) if not (cases / f".{NAME}-{n}").exists())
         room = cases / f".{NAME}-{number}"
-        room.mkdir(mode=0o700)
+        host().make_private(room)
     except OSError as error:
         raise Refused(
             f"the bag cannot be copied there: {error.strerror}", where=str(cases), remedy="name another folder with --cases"

@@ -211,13 +211,16 @@ class Passing:
     """A named pipe through which a program writes or reads what must not lie on the disk as it is.
 
     Args:
-        at: where the pipe is made; it is taken away in the end.
+        at: where the pipe is made, if the system has such files; it is taken away in the end.
+
+    Attributes:
+        path: of the pipe, for a program; count: bytes that have gone in.
     """
 
     def __init__(self, at: Path) -> None:
         self.pipe = host().named_pipe(at)
-        self.path = at
-        self.count = 0  # bytes that have gone in
+        self.path = self.pipe.path
+        self.count = 0
 
     @contextlib.contextmanager
     def into(self, file: Path, key: BagKey) -> Iterator[None]:

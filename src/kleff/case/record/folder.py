@@ -90,7 +90,8 @@ def create_case(cases: Path, workstation: Workstation, procedure: bytes, stem: s
     """
     check_unmarked(workstation)
     try:
-        cases.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if not cases.is_dir():
+            host().make_private(cases)
         folder = _new_folder(cases, f"{datetime.now().astimezone():%Y-%m-%d}-{stem}")
         for name in ("undo", "output"):
             (folder / name).mkdir(mode=0o700)
@@ -121,7 +122,7 @@ def _new_folder(cases: Path, stem: str) -> Path:
     for number in range(1, 10_000):
         folder = cases.absolute() / f"{stem}-{number}"
         try:
-            folder.mkdir(mode=0o700)
+            host().make_private(folder)
         except FileExistsError:
             continue
         return folder

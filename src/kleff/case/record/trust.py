@@ -22,5 +22,18 @@ def check_trusted(path: Path, what: str, workstation: Workstation) -> None:
     if weak is not None and host().weak_spot(workstation.ground) is None:
         raise Refused(
             f"others than an administrator can change {what}", where=str(weak),
-            remedy="keep it where only administrators can write (owner root, no write for group and others)",
+            remedy="keep it where only administrators can write",
         )  # fmt: skip
+
+
+def standing(cases: Path) -> Path:
+    """The folder for cases, or the nearest above it that is there.
+
+    Raises:
+        Refused: none is; there is no such drive.
+    """
+    whole = cases.absolute()
+    for folder in (whole, *whole.parents):
+        if folder.exists():
+            return folder
+    raise Refused("there is no such drive", where=str(cases), remedy="name another folder with --cases")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import shlex
 import shutil
 import sys
 from typing import TYPE_CHECKING
@@ -12,7 +11,7 @@ from typing import TYPE_CHECKING
 import typer
 
 from kleff.report.lines import Page, Tone
-from kleff.texts import plain
+from kleff.texts import plain, typed
 
 if TYPE_CHECKING:
     from kleff.engine.finding import Verification
@@ -31,14 +30,20 @@ _STYLES: dict[Tone, dict[str, object]] = {
 
 # A command as messages name it: at the beginning of a line, or after what is not part of a path.
 VERBS = "cases|check|demo|discard|lab|list|preview|report|restore|resume|run|survey|undo|unneeded|verify"
-COMMAND = re.compile(rf"(?<![\w./-])kleff(?= (?:{VERBS})\b)")
+COMMAND = re.compile(rf"(?<![\w./\\-])kleff(?= (?:{VERBS})\b)")
 
 
 def as_called(text: str) -> str:
     """A text with its commands as this program was called: where it is not on the path, by its path."""
-    given = sys.argv[0] if os.sep in sys.argv[0] and not sys.argv[0].endswith(".py") else "kleff"
-    called = "kleff" if shutil.which("kleff") == given else given
-    return COMMAND.sub(lambda match: shlex.quote(called), text)
+    called = typed(program())
+    return COMMAND.sub(lambda match: called, text)
+
+
+def program() -> str:
+    """How this program is called: by its name where that finds it, else by its path."""
+    own = sys.argv[0] if os.sep in sys.argv[0] and not sys.argv[0].endswith(".py") else "kleff"
+    given = os.environ.get("KLEFF_CALLED") or own  # a starter says how it was called
+    return "kleff" if shutil.which("kleff") == given else given
 
 
 def coloured(stream: object) -> bool:

@@ -39,6 +39,9 @@ def handled(by: Handler) -> Iterator[None]:
 def _heard() -> list[int]:
     """All that ask to stop, but what whoever started Kleff lets it ignore (`nohup`, a job in a shell's background)."""
     wanted = [signal.SIGINT, signal.SIGTERM]
-    if sys.platform != "win32":  # which has no hang-up
+    # On Windows what the console sends besides Ctrl-C is heard as one signal: Ctrl-Break, and that it is closed.
+    if sys.platform == "win32":
+        wanted.append(signal.SIGBREAK)
+    else:
         wanted.append(signal.SIGHUP)
     return [number for number in wanted if signal.getsignal(number) is not signal.SIG_IGN]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 import sys
@@ -26,7 +27,8 @@ class _Heard(io.FileIO):
         except BrokenPipeError:
             pass
         except OSError as error:
-            self.lost = self.lost or error
+            if sys.platform != "win32" or error.errno != errno.EINVAL:  # which Windows says of a pipe without a reader
+                self.lost = self.lost or error
         return size
 
 
@@ -54,8 +56,11 @@ def make_sound() -> None:
 def _sound(stream: TextIO | None, number: int) -> TextIO:
     if stream is not None:
         stream.flush()
+        if sys.platform == "win32" and stream.isatty() and isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # a console takes any letter, whatever its code page
+            return stream
     raw = cast(io.RawIOBase, _Heard(number, "w", closefd=False))
-    encoding = getattr(stream, "encoding", None) or "utf-8"
+    encoding = "utf-8" if sys.platform == "win32" else getattr(stream, "encoding", None) or "utf-8"
     if number == 2:  # a signal may say something while something is being said: nothing here may be locked
         return io.TextIOWrapper(cast(BinaryIO, raw), encoding=encoding, errors="backslashreplace", write_through=True)
     return io.TextIOWrapper(io.BufferedWriter(raw), encoding=encoding, errors="backslashreplace", line_buffering=os.isatty(number))

@@ -7,10 +7,10 @@ from pathlib import Path
 from kleff.procedure.globs import WINDOWS
 from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.facets import Workstation
-from kleff.workstation.files.opening import open_tree
 from kleff.workstation.lab.control import LabCommands, LabMachine, LabProcesses, LabServiceControl, LabTaskControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
+from kleff.workstation.trees import open_tree
 from kleff.workstation.windows.assembling import LowestLayer, assemble, in_a_profile
 
 

@@ -11,7 +11,6 @@ from pathlib import Path
 from kleff.errors import NoSuchWorkstation
 from kleff.procedure.globs import POSIX
 from kleff.workstation.facets import Workstation
-from kleff.workstation.files.opening import open_tree
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
@@ -26,6 +25,7 @@ from kleff.workstation.linux.readiness import LinuxReadiness
 from kleff.workstation.linux.services import SYSTEMD_RUNS, open_services
 from kleff.workstation.linux.units import SystemdUnits
 from kleff.workstation.posix.calls import boot_id, locked_file, network_devices
+from kleff.workstation.trees import open_tree
 
 PATIENCE = 15  # seconds to wait for the lock of the account files, as lckpwdf(3) does
 

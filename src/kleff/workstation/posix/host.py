@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import IO
 
 from kleff.workstation.files.protocol import Folder
-from kleff.workstation.host import Busy, NamedPipe
+from kleff.workstation.host import Busy, NamedPipe, Places
 from kleff.workstation.paths import Space
 from kleff.workstation.posix import running
 from kleff.workstation.posix.calls import FOLDER_FLAGS, closing_fd, open_regular, sha256_of, space_of, sync_folder, write_atomic
@@ -33,6 +33,15 @@ class PosixHost:
 
     def is_admin(self) -> bool:
         return os.geteuid() == 0
+
+    def places(self) -> Places:
+        """Of an account by the XDG Base Directory Specification."""
+        if self.is_admin():
+            settings = Path("/etc/kleff")
+            return Places(Path("/var/lib/kleff/cases"), settings / "procedures", settings / "settings.toml")
+        settings = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "kleff"
+        state = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "kleff"
+        return Places(state / "cases", settings / "procedures", settings / "settings.toml")
 
     def account(self) -> int:
         return os.geteuid()
@@ -135,6 +144,10 @@ class PosixHost:
             yield
         finally:
             os.close(fd)
+
+    def make_private(self, folder: Path) -> None:
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(mode=0o700)
 
     def make_state_folder(self, folder: Path) -> None:
         above = folder.parent

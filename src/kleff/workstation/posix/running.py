@@ -13,41 +13,24 @@ from contextlib import ExitStack, suppress
 from pathlib import Path
 from typing import IO, Any
 
-import msgspec
-
+import kleff
 from kleff.errors import ActionFailed
 from kleff.workstation.posix import supervisor
 from kleff.workstation.posix.calls import closing_fd
+from kleff.workstation.supervised import record_of, recorded
 from kleff.workstation.things import Given, Known, Running
 
 # A scope is a unit of its own for processes that somebody else starts (systemd.scope(5)): it does not end with Kleff's.
 SCOPE = ("systemd-run", "--scope", "--quiet", "--collect", "--")
 # The supervisor's own: nothing that Kleff was called with decides which program is found, and no secret is handed down.
 ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8"}
+# Nothing but Kleff itself is found besides the standard library, and what it imports of that is little: so it starts fast.
+MAIN = f"import sys; sys.path.append(sys.argv[1]); from {supervisor.__name__} import main; main(*map(int, sys.argv[2:]))"
+PACKAGES = Path(kleff.__file__).parent.parent
 SYSTEMD = Path("/run/systemd/system")  # is there if systemd is at work (sd_booted(3))
 BOOTS = 1_000_000_000.0  # start times of earlier releases are times of day; no machine is up for that many seconds
 
 _children: dict[int, subprocess.Popen[bytes]] = {}
-
-
-class Record(msgspec.Struct, kw_only=True):
-    """What the supervisor has kept of a program.
-
-    Attributes:
-        program, started: its number and start time, 0 before it is started; code, ended: how and when it ended.
-        left: the processes that it has left at work.
-    """
-
-    program: int
-    started: float
-    code: int | None = None
-    ended: float | None = None
-    left: list[int] = []
-
-
-def record_of(output: Path) -> Path:
-    """Where the supervisor keeps how a program ended."""
-    return output.with_name(output.name + ".run")
 
 
 def start(
@@ -92,7 +75,7 @@ def _supervised(output: Path, given: Given) -> Iterator[tuple[subprocess.Popen[b
         for prefix in prefixes:  # where no scope is to be had, without
             told, orders = _pipe(stack)
             answers, says = _pipe(stack)
-            command = [*prefix, sys.executable, "-I", "-S", supervisor.__file__, str(told.fileno()), str(says.fileno())]
+            command = [*prefix, sys.executable, "-I", "-S", "-B", "-c", MAIN, str(PACKAGES), str(told.fileno()), str(says.fileno())]
             child = subprocess.Popen(
                 command, stdin=source, stdout=out, stderr=errors, pass_fds=(told.fileno(), says.fileno()), env=ENVIRONMENT,
                 start_new_session=True,
@@ -130,7 +113,7 @@ def wait(running: Running, seconds: float) -> bool:
 def _over(running: Running) -> bool:
     """Whether a program has ended: its record says so, or neither it nor its supervisor runs any more."""
     watched = _alive(running.pid, running.started)  # asked first: what ends after this has left its record
-    record = _recorded(running.output)
+    record = recorded(running.output)
     running.begun = watched or record is not None
     if record is not None:
         running.program, running.code = record.program, record.code
@@ -143,12 +126,6 @@ def _over(running: Running) -> bool:
 def busy(running: Running) -> bool:
     """Whether the supervisor still watches something, or, without one, the program runs."""
     return _alive(running.pid, running.started) or not _over(running)
-
-
-def _recorded(output: Path) -> Record | None:
-    with suppress(OSError, msgspec.DecodeError):
-        return msgspec.json.decode(record_of(output).read_bytes(), type=Record)
-    return None
 
 
 def _alive(pid: int, started: float) -> bool:

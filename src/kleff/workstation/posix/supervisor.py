@@ -1,6 +1,6 @@
 """Runs one program to its end and keeps how it ended, whatever becomes of Kleff.
 
-Started as `python -I -S supervisor.py TOLD ANSWERS`, in a session of its own and with the standard library alone. The two numbers are
+Started with the standard library alone (`python -I -S`), in a session of its own. The two numbers are
 descriptors of pipes: by one the supervisor says that it is there, by the other it is told what to run, then it says whether that could be
 started. From then on nothing connects it with Kleff. Its own standard input, output and errors become the program's.
 """
@@ -12,7 +12,6 @@ import ctypes
 import json
 import os
 import signal
-import sys
 import time
 
 TYPE_CHECKING = False
@@ -58,11 +57,13 @@ def _start(job: dict[str, Any]) -> tuple[int, threading.Thread | None]:
     if job["hide"]:
         import threading
 
+        from kleff.workstation.redaction import pass_on
+
         reading, writing = os.pipe()
         actions.append((os.POSIX_SPAWN_DUP2, writing, job["hidden"]))
         if job["together"]:
             actions.append((os.POSIX_SPAWN_DUP2, writing, 2))
-        hidden = threading.Thread(target=_redact, args=(reading, os.dup(job["hidden"]), job["hide"]), daemon=True)
+        hidden = threading.Thread(target=pass_on, args=(reading, os.dup(job["hidden"]), job["hide"]), daemon=True)
         ends.append(writing)
     if job["text"]:
         reading, writing = os.pipe()
@@ -133,26 +134,3 @@ def since_boot(pid: int) -> float:
         fields = stat.read().rpartition(b")")[2].split()
         return int(fields[19]) / os.sysconf("SC_CLK_TCK")
     return 0.0
-
-
-def _redact(reading: int, writing: int, hide: list[str]) -> None:
-    """Keep what a program says, line by line, without what must not be kept."""
-    with os.fdopen(reading, "rb") as said, os.fdopen(writing, "wb", buffering=0) as kept:
-        for line in said:
-            kept.write(redacted(line, hide))
-
-
-def redacted(data: bytes, hide: list[str]) -> bytes:
-    """`data` with dots for each of the texts, as they stand or in base64, percent signs or 16-bit letters."""
-    from base64 import b64encode
-    from urllib.parse import quote
-
-    for text in (t for t in hide if t):
-        raw = text.encode()
-        for form in {raw, text.encode("utf-16-le"), b64encode(raw), b64encode(raw).rstrip(b"="), quote(text).encode(), raw.hex().encode()}:
-            data = data.replace(form, b"......")
-    return data
-
-
-if __name__ == "__main__":
-    main(int(sys.argv[1]), int(sys.argv[2]))

@@ -25,7 +25,7 @@ USER_FOLDERS = {
 }
 BELOW_LOCAL = {"user.cache": ("Cache",), "user.temp": ("Temp",)}
 OWN_FOLDERS = ("user.desktop", "user.documents", "user.downloads", "user.music", "user.pictures", "user.videos")
-SYSTEM_SIDS = ("S-1-5-18", "S-1-5-19", "S-1-5-20")
+SID = re.compile(r"S-1-(?:5-21|12-1)-[0-9-]+\Z")  # of an account of this machine, of a domain, of a directory in the cloud
 
 
 class WindowsAccounts:
@@ -48,7 +48,7 @@ class WindowsAccounts:
         for sid in self._registry.subkeys(top):
             home = self._path(self._expand(self._registry.text(top.child(sid), "ProfileImagePath")))
             if home is not None and home.parts:
-                accounts.append(Account(home.name, sid, home, ordinary=sid not in SYSTEM_SIDS and sid.startswith("S-1-5-21-")))
+                accounts.append(Account(home.name, sid, home, ordinary=bool(SID.match(sid))))
         for value, name in (("Default", "default"), ("Public", "public")):
             home = self._path(self._expand(self._registry.text(top, value)))
             if home is not None and home.parts:

@@ -77,6 +77,11 @@ kernel32 bool ReadFile ppdpp
 kernel32 bool WriteFile ppdpp
 kernel32 bool FlushFileBuffers p
 kernel32 bool GetDiskFreeSpaceExW pppp
+kernel32 num GetLogicalDrives -
+kernel32 num GetDriveTypeW p
+kernel32 num GetSystemWindowsDirectoryW pd
+kernel32 file CreateNamedPipeW pddddddp
+kernel32 bool ConnectNamedPipe pp
 ole32 hr CoInitializeEx pd
 ole32 hr CoCreateInstance ppdpp
 oleaut32 handle SysAllocString p

@@ -6,7 +6,6 @@ A hive is loaded under a name that tells whose doing it was, so that one that a 
 from __future__ import annotations
 
 import contextlib
-import re
 import time
 from collections.abc import Callable, Iterator
 
@@ -14,9 +13,9 @@ from kleff.procedure.globs import fold
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import narrow, number
+from kleff.workstation.windows.profiles import SID
 from kleff.workstation.windows.system.rights import BACKUP, RESTORE, switch_on
 
-SID = re.compile(r"S-1-(?:5-21|12-1)-[0-9-]+\Z")  # of an account of this machine, of a domain, of a directory in the cloud
 OURS = "kleff-"
 PROFILES = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList"
 CLASSES = "_Classes"  # of an account whose classes have a hive of their own

@@ -10,6 +10,7 @@ import subprocess
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from ctypes import sizeof
+from typing import NamedTuple
 
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
@@ -25,7 +26,15 @@ from kleff.workstation.windows.system.moments import started
 
 NONE = (1 << 64) - 1  # INVALID_HANDLE_VALUE
 LONGEST_WAIT = 1000  # milliseconds for which a call waits; then it is made again
-STILL_ACTIVE = 259  # what GetExitCodeProcess says of one that runs
+MOST_TOLD = 64  # processes
+
+
+class Streams(NamedTuple):
+    """Handles that a program inherits; 0 where it gets none."""
+
+    says: int
+    complains: int
+    reads: int = 0
 
 
 class Job:
@@ -49,6 +58,15 @@ class Job:
         code = bytearray(4)
         self._api.GetExitCodeProcess(self._process, code)
         return number(code)
+
+    @property
+    def running(self) -> list[int]:
+        """The numbers of all of it that still runs, some tens at most (JOBOBJECT_BASIC_PROCESS_ID_LIST)."""
+        told = bytearray(8 + 8 * MOST_TOLD)
+        with contextlib.suppress(Failed):  # more than that
+            self._api.QueryInformationJobObject(self._job, c.JobObjectBasicProcessIdList, told, len(told), None)
+        count = number(told[4:8])
+        return [number(told[8 * at : 8 * at + 8]) for at in range(1, count + 1)]
 
     @property
     def busy(self) -> bool:
@@ -88,13 +106,13 @@ class Job:
 
 
 def start(
-    api: Api, argv: Sequence[str], output: str, environment: Mapping[str, str], known: Callable[[Job], None] = lambda job: None
+    api: Api, argv: Sequence[str], streams: Streams, environment: Mapping[str, str], known: Callable[[Job], None] = lambda job: None
 ) -> Job:
     """Start a program without a shell and without a window.
 
     Args:
         argv: its path, and its arguments as texts.
-        output: the path of a new file for what it says.
+        streams: what it reads and where what it says goes.
         environment: all of its variables.
         known: is told of it before it does anything.
 
@@ -106,8 +124,7 @@ def start(
     told = JOBOBJECT_ASSOCIATE_COMPLETION_PORT(CompletionKey=job, CompletionPort=port)
     api.SetInformationJobObject(job, c.JobObjectAssociateCompletionPortInformation, told, sizeof(told))
     made = PROCESS_INFORMATION()
-    with _written(api, output) as file:
-        _created(api, argv, file, environment, made)
+    _created(api, argv, streams, environment, made)
     try:
         api.AssignProcessToJobObject(job, made.hProcess)
         one = Job(api, job, port, made.hProcess, made.dwProcessId)
@@ -121,8 +138,9 @@ def start(
     return one
 
 
-def _created(api: Api, argv: Sequence[str], file: int, environment: Mapping[str, str], made: PROCESS_INFORMATION) -> None:
-    how = STARTUPINFOW(cb=sizeof(STARTUPINFOW), dwFlags=c.STARTF_USESTDHANDLES, hStdOutput=file, hStdError=file)
+def _created(api: Api, argv: Sequence[str], streams: Streams, environment: Mapping[str, str], made: PROCESS_INFORMATION) -> None:
+    given = {"hStdInput": streams.reads, "hStdOutput": streams.says, "hStdError": streams.complains}
+    how = STARTUPINFOW(cb=sizeof(STARTUPINFOW), dwFlags=c.STARTF_USESTDHANDLES, **given)
     line = bytearray(wide(subprocess.list2cmdline(argv)))
     variables = wide("".join(f"{name}={text}\0" for name, text in sorted(environment.items(), key=lambda one: one[0].upper())))
     flags = c.CREATE_SUSPENDED | c.CREATE_NO_WINDOW | c.CREATE_UNICODE_ENVIRONMENT
@@ -130,8 +148,8 @@ def _created(api: Api, argv: Sequence[str], file: int, environment: Mapping[str,
 
 
 @contextlib.contextmanager
-def _written(api: Api, path: str) -> Iterator[int]:
-    """A new file that a program may inherit."""
+def new_file(api: Api, path: str) -> Iterator[int]:
+    """A new file that a program may inherit, for all that it says."""
     how = SECURITY_ATTRIBUTES(nLength=sizeof(SECURITY_ATTRIBUTES), bInheritHandle=1)
     file = api.CreateFileW(path, c.GENERIC_WRITE, c.FILE_SHARE_READ, how, c.CREATE_NEW, 0, None)
     try:

@@ -12,7 +12,7 @@ from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.hives import Hives
 from kleff.workstation.windows.system.machine import SystemMachine, boot_id
 from kleff.workstation.windows.system.processes import WindowsProcesses
-from kleff.workstation.windows.system.programs import WindowsPrograms
+from kleff.workstation.windows.system.programs import Starting, WindowsPrograms
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.rights import is_admin
 from kleff.workstation.windows.system.services import ServiceManager
@@ -20,23 +20,24 @@ from kleff.workstation.windows.system.tasks import TaskScheduler
 
 
 def assemble_system(
-    api: Api, hives: Hives, volumes: dict[str, Path], environment: Mapping[str, str], *, spec: str, name: str, identity: str, state: Path
-) -> Workstation:
+    api: Api, hives: Hives, volumes: dict[str, Path], environment: Mapping[str, str], starting: Starting, *, spec: str, name: str,
+    identity: str, state: Path, description: str = "Windows",
+) -> Workstation:  # fmt: skip
     """Assemble it.
 
     Args:
         hives: of the accounts, to be closed by whoever made them.
         volumes: its drives, and where each lies on the machine Kleff runs on.
-        environment: what programs get of variables.
+        environment: what programs get of variables; starting: how they are started.
     """
     files = NtTree(api, volumes)
     processes = WindowsProcesses(api, files)
     layer = LowestLayer(
         api=WindowsRegistry(api, hives), files=files, services=lambda registry: ServiceManager(api), tasks=TaskScheduler(api),
         machine=SystemMachine(api), processes=processes,
-        commands=lambda search, registered: WindowsPrograms(api, files, processes, search, registered, environment),
+        commands=lambda search, registered: WindowsPrograms(files, starting, search, registered, environment),
     )  # fmt: skip
     return assemble(
-        layer, spec=spec, name=name, identity=identity, boot=boot_id(api), state=state, admin=is_admin(api), bits=64, description="Windows",
-        ground=next(iter(volumes.values())),
+        layer, spec=spec, name=name, identity=identity, boot=boot_id(api), state=state, admin=is_admin(api), bits=64,
+        description=description, ground=next(iter(volumes.values())),
     )  # fmt: skip

@@ -150,10 +150,10 @@ class NtFolder(NtHandle):
 
     def create(self, name: str) -> File:
         options = c.FILE_NON_DIRECTORY_FILE
-        return NtFile(self.files, self.files.create(self.handle, name, nt.WRITE, options, security.for_admins_alone()))
+        return NtFile(self.files, self.files.create(self.handle, name, nt.WRITE, options, self.files.private()))
 
     def make_folder(self, name: str, mode: int = 0o700) -> None:
-        whose = b"" if mode & 0o077 else security.for_admins_alone()  # else as what is in the folder usually is
+        whose = b"" if mode & 0o077 else self.files.private()  # else as what is in the folder usually is
         self.files.close(self.files.create(self.handle, name, nt.LIST, c.FILE_DIRECTORY_FILE, whose))
 
     def make_link(self, name: str, target: str) -> None:
@@ -268,7 +268,8 @@ class NtFolder(NtHandle):
 
     def ours(self, name: str) -> bool:
         with self._opened(name, nt.LOOK) as one:
-            return self.files.look(one.handle).is_folder and security.only_admin(self.files.security(one.handle))
+            whose = self.files.security(one.handle)
+            return self.files.look(one.handle).is_folder and security.only_admin(whose, self.files.trusted())
 
     def flush_volume(self) -> None: ...
 

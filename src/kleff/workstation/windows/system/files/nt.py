@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import errno
 from ctypes import sizeof
+from functools import cached_property
 from struct import pack, unpack_from
 from typing import NamedTuple
 
@@ -24,6 +25,9 @@ from kleff.workstation.windows.native.structures import (
     OBJECT_ATTRIBUTES,
     UNICODE_STRING,
 )
+from kleff.workstation.windows.system.files.security import TRUSTED, for_account_alone, for_admins_alone, sid_text
+from kleff.workstation.windows.system.rights import THIS_PROCESS, is_admin
+from kleff.workstation.windows.system.tokens import user_of
 
 LOOK = c.SYNCHRONIZE | c.FILE_READ_ATTRIBUTES | c.READ_CONTROL
 LIST = LOOK | c.FILE_LIST_DIRECTORY
@@ -81,9 +85,13 @@ class NtFiles:
 
     # -- opening ----------------------------------------------------------------------------------------------
 
-    def open_volume(self, volume: str) -> int:
-        """The topmost folder of a drive such as `C:`."""
-        return self._create(f"\\??\\{volume}\\", 0, LIST, c.FILE_OPEN, c.FILE_DIRECTORY_FILE, b"")
+    def open_top(self, path: str) -> int:
+        """The folder from which on names are opened one by one, such as the topmost of a drive. Args: path: as the kernel takes it."""
+        return self._create(path, 0, LIST, c.FILE_OPEN, c.FILE_DIRECTORY_FILE, b"")
+
+    def create_at(self, path: str, access: int, disposition: int, security: bytes, options: int = c.FILE_NON_DIRECTORY_FILE) -> int:
+        """A file, or with other options a folder, by its whole path; of a link the link. The way there may hold links."""
+        return self._create(path, 0, access, disposition, options, security)
 
     def open(self, folder: int, name: str, access: int, options: int = 0) -> int:
         """What a name stands for in an open folder; of a link the link."""
@@ -205,6 +213,23 @@ class NtFiles:
         if self.api.code("NtQuerySecurityObject", handle, which, data, len(data), size):
             return b""
         return bytes(data[: number(size)])
+
+    def private(self) -> bytes:
+        """The security of what is to be this account's alone; an administrator's is all administrators'."""
+        return for_account_alone(self._account) if self._account else for_admins_alone()
+
+    def trusted(self) -> frozenset[str]:
+        """Who may change what is Kleff's own."""
+        return TRUSTED | {self._account} if self._account else TRUSTED
+
+    def account_number(self) -> int:
+        """As the owner of a thing is told by `Look`."""
+        return int(self._account.rpartition("-")[2] or 0)
+
+    @cached_property
+    def _account(self) -> str:
+        """The SID of the account Kleff works as; "" for an administrator."""
+        return "" if is_admin(self.api) else sid_text(user_of(self.api, THIS_PROCESS))
 
     def set_security(self, handle: int, security: bytes) -> None:
         self.api.NtSetSecurityObject(handle, c.OWNER_SECURITY_INFORMATION | c.DACL_SECURITY_INFORMATION, security)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from struct import unpack_from
 
 ATTRIBUTE = "windows.security"  # under which name copies and bags keep it
@@ -12,6 +12,8 @@ CREATOR = "S-1-3-0"  # whoever makes something there: of that, not of the folder
 TRUSTED = frozenset({SYSTEM, ADMINISTRATORS, INSTALLER, CREATOR})
 # Writing, appending, deleting what is in it, deleting, changing who may, changing whose it is, and all of it.
 CHANGING = 0x2 | 0x4 | 0x40 | 0x10000 | 0x40000 | 0x80000 | 0x40000000 | 0x10000000
+# The same without making something new in it: drive C and ProgramData let everybody do that, and replace nothing that is there.
+REPLACING = 0x40 | 0x10000 | 0x40000 | 0x80000 | 0x10000000
 ALLOWED, FOR_WHAT_IS_MADE_IN_IT = 0, 0x8  # ACCESS_ALLOWED_ACE_TYPE, INHERIT_ONLY_ACE
 DACL_PRESENT = 0x4
 
@@ -22,14 +24,14 @@ def owner(security: bytes) -> str:
     return sid_text(security[at:]) if at else ""
 
 
-def only_admin(security: bytes, trusted: frozenset[str] = TRUSTED) -> bool:
-    """Whether nobody but the trusted can change it; where nothing is told of that, everybody can."""
+def only_admin(security: bytes, trusted: frozenset[str] = TRUSTED, rights: int = CHANGING) -> bool:
+    """Whether nobody but the trusted can change it; where nothing is told of that, everybody can. Args: rights: what counts."""
     if owner(security) not in trusted:
         return False
     (control,), (at,) = unpack_from("<H", security, 2), unpack_from("<I", security, 16)
     if not control & DACL_PRESENT or not at:
         return False
-    return all(sid in trusted or not mask & CHANGING for mask, sid in _allowed(security[at:]))
+    return all(sid in trusted or not mask & rights for mask, sid in _allowed(security[at:]))
 
 
 def _allowed(acl: bytes) -> Iterator[tuple[int, str]]:
@@ -57,13 +59,22 @@ def _sid(text: str) -> bytes:
 
 def for_admins_alone() -> bytes:
     """A descriptor by which the system and administrators may do everything, and nobody else anything; nothing is inherited."""
+    return _for(ADMINISTRATORS, (SYSTEM, ADMINISTRATORS))
+
+
+def for_account_alone(account: str) -> bytes:
+    """The same for an account that is no administrator. Args: account: its SID."""
+    return _for(account, (account, SYSTEM, ADMINISTRATORS))
+
+
+def _for(whose: str, allowed: Sequence[str]) -> bytes:
     inherited_by_all, everything, protected, self_relative = 0x3, 0x1F01FF, 0x1000, 0x8000
     entries = b""
-    for text in (SYSTEM, ADMINISTRATORS):
+    for text in allowed:
         sid = _sid(text)
         entries += bytes([ALLOWED, inherited_by_all]) + (8 + len(sid)).to_bytes(2, "little") + everything.to_bytes(4, "little") + sid
-    acl = bytes([2, 0]) + (8 + len(entries)).to_bytes(2, "little") + (2).to_bytes(2, "little") + b"\0\0" + entries
-    whose, control = _sid(ADMINISTRATORS), self_relative | protected | DACL_PRESENT
-    places = (20, 20 + len(whose), 0, 20 + 2 * len(whose))  # owner, group, audit list, access list
+    acl = bytes([2, 0]) + (8 + len(entries)).to_bytes(2, "little") + len(allowed).to_bytes(2, "little") + b"\0\0" + entries
+    owner, control = _sid(whose), self_relative | protected | DACL_PRESENT
+    places = (20, 20 + len(owner), 0, 20 + 2 * len(owner))  # owner, group, audit list, access list
     head = bytes([1, 0]) + control.to_bytes(2, "little") + b"".join(place.to_bytes(4, "little") for place in places)
-    return head + whose + whose + acl
+    return head + owner + owner + acl

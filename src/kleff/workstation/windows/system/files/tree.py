@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import io
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import IO
 
@@ -28,11 +28,17 @@ class NtTree(ByPath):
 
     Args:
         volumes: the drives, such as `C:`, and where each lies on the machine Kleff runs on.
+        tops: the topmost folder of each as the kernel takes it, where that is not the drive's own.
+        private: whether others than an administrator can write below a path, by the path alone; None to ask the system.
     """
 
-    def __init__(self, api: Api, volumes: dict[str, Path]) -> None:
+    def __init__(
+        self, api: Api, volumes: dict[str, Path], tops: Mapping[str, str] | None = None, private: Callable[[WPath], bool] | None = None
+    ) -> None:
         self.style = WINDOWS
         self.volumes = volumes
+        self._tops = tops or {volume: f"\\??\\{volume}\\" for volume in volumes}
+        self._private = private
         self._nt = NtFiles(api)
 
     # -- names ------------------------------------------------------------------------------------------------
@@ -47,7 +53,7 @@ class NtTree(ByPath):
     # -- opening ----------------------------------------------------------------------------------------------
 
     def open_folder(self, path: WPath) -> Folder:
-        folder = NtFolder(self._nt, self._nt.open_volume(path.volume))
+        folder = NtFolder(self._nt, self._nt.open_top(self._tops[path.volume]))
         for part in path.parts:
             folder = self._below(folder, part)
         return folder
@@ -175,10 +181,13 @@ class NtTree(ByPath):
         return WPath(self.style, path.volume, tuple(names))
 
     def only_admin(self, path: WPath) -> bool:
+        if self._private is not None:
+            return not self._private(path)
         for end in range(len(path.parts) + 1):
+            rights = security.CHANGING if end == len(path.parts) else security.REPLACING
             with self.folder(WPath(self.style, path.volume, path.parts[:end])) as folder:
                 assert isinstance(folder, NtFolder)
-                if not security.only_admin(self._nt.security(folder.handle)):
+                if not security.only_admin(self._nt.security(folder.handle), rights=rights):
                     return False
         return True
 
@@ -235,7 +244,7 @@ class NtTree(ByPath):
 
     def space(self, path: WPath) -> Space:
         free = bytearray(8)
-        self._nt.api.GetDiskFreeSpaceExW(f"{path.volume}\\", free, None, None)
+        self._nt.api.GetDiskFreeSpaceExW(self._tops[path.volume].replace("\\??\\", "\\\\?\\"), free, None, None)
         look = self.look(WPath(self.style, path.volume, ()))
         return Space(look.identity[0] if look else 0, number(free))
 

@@ -6,7 +6,6 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from kleff.errors import NoSuchWorkstation
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
@@ -24,7 +23,11 @@ def open_tree(style: PathStyle, volumes: dict[str, Path], private: Callable[[WPa
         NoSuchWorkstation: Kleff does not run on this system.
     """
     if sys.platform == "win32":
-        raise NoSuchWorkstation("files of this system cannot be worked on yet", remedy="run Kleff on a Linux machine")
+        from kleff.workstation.windows.host.opened import nt_path
+        from kleff.workstation.windows.native import here
+        from kleff.workstation.windows.system.files.tree import NtTree
+
+        return NtTree(here.api(), volumes, {volume: nt_path(top) for volume, top in volumes.items()}, private)
     from kleff.workstation.posix.tree import PosixTree
 
     return PosixTree(style, volumes, private)

@@ -1,0 +1,241 @@
+"""Kleff itself on a Windows, by a real Python for Windows, as far as Wine can show it."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import signal
+from collections.abc import Iterator
+from pathlib import Path
+
+import pexpect
+import pytest
+
+from support import until
+from wine.fixtures import LAUNCHER, PYTHON, OnWindows, on_wine
+from wine.remote import WINE, environment
+
+pytestmark = on_wine
+
+UNINSTALL = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Uninstall\Beds"
+PROCEDURE = r"""
+format = 1
+[product]
+id = "bed-counter"
+name = "Bed Counter"
+[[evidence]]
+entry = "Bed Counter"
+[[backup]]
+label = "beds"
+paths = ['C:\ProgramData\Bed Counter\*.beds']
+[[uninstall]]
+entry = "Bed Counter"
+quiet = ['C:\program.exe', 'remove', 'Beds', '{code}', '{seconds}']
+[[delete]]
+paths = ['C:\Program Files\Bed Counter', 'C:\ProgramData\Bed Counter']
+[[delete]]
+key = 'HKLM\Software\Brindlewort\Bed Counter'
+"""
+KEYS = r"""
+[HKEY_LOCAL_MACHINE\Software\Microsoft\Windows\CurrentVersion\Uninstall\Beds]
+"DisplayName"="Bed Counter"
+"UninstallString"="C:\\program.exe"
+
+[HKEY_LOCAL_MACHINE\Software\Brindlewort\Bed Counter]
+"Bits"="64"
+"Beds"=hex(7):73,00,61,00,67,00,65,00,00,00,6d,00,69,00,6e,00,74,00,00,00,00,00
+
+[HKEY_LOCAL_MACHINE\Software\Wow6432Node\Brindlewort\Bed Counter]
+"Bits"="32"
+"""
+IMPORTS = r"""
+import importlib, pkgutil, sys, kleff
+apart = ("kleff.workstation.posix", "kleff.workstation.linux")
+for module in pkgutil.walk_packages(kleff.__path__, "kleff."):
+    if not module.name.startswith(apart) and not module.name.endswith("__main__"):
+        importlib.import_module(module.name)
+print(sys.platform, sorted({name.split(".")[0] for name in sys.modules} & {"psutil", "winreg"} - {"winreg"}))
+"""
+
+
+class Beds:
+    """A product on that Windows, and how all of it stands."""
+
+    def __init__(self, windows: OnWindows) -> None:
+        self.windows = windows
+        self.tops = [windows.drive / "Program Files/Bed Counter", windows.drive / "ProgramData/Bed Counter"]
+        for path, text in (("Program Files/Bed Counter/de/grün.txt", "grün"), ("ProgramData/Bed Counter/sage.beds", "12 beds of sage")):
+            file = windows.drive / path
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_text(text)
+        windows.import_keys(KEYS)
+
+    def removed_by(self, code: int = 0, seconds: int = 0) -> str:
+        """The file of a procedure whose uninstaller ends with a code after a while."""
+        (self.windows.drive / "beds.toml").write_text(PROCEDURE.replace("{code}", str(code)).replace("{seconds}", str(seconds)))
+        return "beds.toml"
+
+    def stands(self) -> tuple[dict[str, str], set[str]]:
+        files = {str(p.relative_to(self.windows.drive)): p.read_text() if p.is_file() else "" for top in self.tops for p in top.rglob("*")}
+        return files, self.windows.exported(UNINSTALL, r"HKLM\Software\Brindlewort\Bed Counter")
+
+
+@pytest.fixture
+def beds(windows: OnWindows) -> Iterator[Beds]:
+    yield Beds(windows)
+    shutil.rmtree(windows.drive / "ProgramData/Kleff", ignore_errors=True)
+
+
+def test_all_of_it_imports(windows: OnWindows) -> None:
+    """And none of it asks Windows in another way than by its own tables."""
+    assert windows.ended(windows.program(PYTHON, "-c", IMPORTS)).strip() == "win32 []"
+
+
+def test_demo(windows: OnWindows) -> None:
+    """By the starter of the folder, on a lab; it says how it was called."""
+    said = windows.ended(windows.program("cmd", "/c", r"stick\kleff.cmd", "check", r"C:\nowhere.toml"))
+    assert "nowhere.toml: there is no such file" in said
+    said = windows("demo", r"C:\demo")
+    assert "Brindlewort Tag Studio is gone from POTTING-02" in said
+    assert "nothing is left" in said
+    case = next((windows.drive / "demo/cases").iterdir())
+    said = windows("undo", f"C:\\demo\\cases\\{case.name}", "--yes")
+    assert "changes taken back on POTTING-02" in said
+
+
+def test_there_and_back(beds: Beds) -> None:
+    before = beds.stands()
+    said = beds.windows("run", beds.removed_by(), "--on", "this", "--yes")
+    assert "nothing is left" in said
+    assert beds.stands() == ({}, set())
+    case = next((beds.windows.drive / "ProgramData/Kleff/cases").iterdir())
+    assert f"next: kleff undo C:\\ProgramData\\Kleff\\cases\\{case.name}" in said  # as both of its shells read it
+    assert "is gone" in beds.windows("verify", "beds.toml")
+    assert "Set aside:" in beds.windows("report", case.name)
+    beds.windows("undo", case.name, "--yes")
+    assert beds.stands() == before
+    assert not (beds.windows.drive / ".kleff").exists()
+
+
+def test_killed_while_the_uninstaller_works(beds: Beds) -> None:
+    """It goes on, a second Kleff is told so, its exit code is kept, and after a restart the rest is done."""
+    windows, before = beds.windows, beds.stands()
+    running = windows.start("run", beds.removed_by(code=3010, seconds=15), "--on", "this", "--yes")
+    assert until(lambda: _runs("program.exe remove"), 60)
+    assert "in use by process" in windows("run", "beds.toml", "--on", "this", "--yes", code=3)
+    os.kill(running.pid, signal.SIGKILL)
+    running.wait(60)  # not for its pipes, which what it has started holds too
+    assert _runs("program.exe remove")
+    assert re.search(r"open +\S+-bed-counter-1", windows("cases"))
+    assert "asks for it" in windows("resume", code=5)
+    assert "has not been restarted since" in windows("resume", code=5)  # there was none
+    windows.restart()
+    assert "nothing is left" in windows("resume")
+    assert beds.stands() == ({}, set())
+    windows("undo", "bed-counter-1", "--yes")
+    assert beds.stands() == before
+
+
+def test_on_a_console(beds: Beds) -> None:
+    """It asks there, draws what it does, and Ctrl-C ends it after what is in hand."""
+    words = [PYTHON, LAUNCHER, "run", beds.removed_by(seconds=4), "--on", "this"]
+    child = pexpect.spawn(
+        WINE, words, env=environment(beds.windows.prefix) | {"TERM": "xterm"}, cwd=beds.windows.drive, timeout=60, encoding="utf-8",
+        dimensions=(40, 120),
+    )  # fmt: skip
+    child.expect(r"\[y/N\]")
+    child.send("y\r")
+    child.expect("taking a spare")
+    assert until(lambda: _runs("program.exe remove"), 60)
+    child.send("\x03")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 130
+    assert not _runs("program.exe remove")
+    assert "Bed Counter" not in " ".join(beds.windows.exported(UNINSTALL))
+    assert "nothing is left" in beds.windows("resume")
+
+
+def test_no_administrator(beds: Beds) -> None:
+    """May look; what it may not do is told before anything is done. Its own cases lie in its profile."""
+    windows, procedure = beds.windows, beds.removed_by()
+    as_account = {"KLEFF_TEST_AS": "account"}
+    assert "Bed Counter is on this workstation" in windows.ended(windows.start("survey", procedure, **as_account))
+    refused = windows.start("run", procedure, "--on", "this", "--yes", **as_account)
+    said = windows.ended(refused)
+    assert refused.returncode == 3
+    assert "an administrator's rights are needed for" in said
+    listed = windows.ended(windows.start("cases", **as_account))
+    assert re.search(r"C:\\users\\\w+\\AppData\\Local\\Kleff\\cases", listed)
+    assert not (windows.drive / "ProgramData/Kleff/cases").exists()
+
+
+LOCKED = r"""
+format = 1
+[product]
+id = "beds-told"
+name = "Beds Told"
+[[evidence]]
+path = 'C:\program.exe'
+[[backup]]
+label = "told"
+command = ['C:\program.exe', 'tell', 'BEDS']
+saves_as = "told.txt"
+secret = "bed word"
+restore = ['C:\program.exe', 'tell', 'BEDS', '{saved}']
+[[backup]]
+label = "told by variable"
+command = ['C:\program.exe', 'tell', 'BEDS']
+saves_as = "variable.txt"
+secret = "bed word"
+secret_as = "BEDS"
+"""
+
+
+def test_secrets_and_a_locked_bag(windows: OnWindows) -> None:
+    """A program is told its secret by its input or by a variable; what it says goes encrypted into the bag by a pipe, and back by one."""
+    (windows.drive / "told.toml").write_text(LOCKED)
+    secrets = {"KLEFF_SECRET_BED_WORD": "marigold", "KLEFF_SECRET_PASSPHRASE_OF_THE_BAG": "between the rows of beans"}
+    run = windows.start("run", "told.toml", "--on", "this", "--yes", "--passphrase", "--cases", r"C:\locked", **secrets)
+    said = windows.ended(run)
+    assert run.returncode in (0, 4), said
+    (case,) = (windows.drive / "locked").iterdir()
+    for file in case.rglob("*"):
+        assert not file.is_file() or (b"marigold" not in file.read_bytes() and b"[......]" not in file.read_bytes()), file
+    assert b"complains" in b"".join(file.read_bytes() for file in (case / "output").iterdir())
+    back = windows.start("restore", f"C:\\locked\\{case.name}", "--yes", "--on", "this", "--cases", r"C:\locked", **secrets)
+    said = windows.ended(back)
+    assert back.returncode == 4, said  # the other has no command that takes it in
+    assert "taken in   told.txt" in said
+    assert any("[] [[] [......" in file.read_text() for file in (windows.drive / "locked").glob("*-2/output/*"))
+
+
+@pytest.mark.parametrize(
+    ("words", "line", "code"),
+    [
+        (("preview", "wrong.toml"), r"wrong.toml:8:10: 'C:\\Beds\\a:b' holds ':', which no name on Windows may hold", 2),
+        (("run", "beds.toml", "--on", "this", "--yes", "--cases", r"Q:\cases"), r"Q:\cases: there is no such drive", 3),
+        (("survey", "beds.toml", "--on", r"root:C:\windows"), r"root:C:\windows: not on this system", 3),
+        (("survey", "beds.toml", "--on", r"lab:C:\windows"), "not a lab, or incomplete: lab.toml is missing", 3),
+    ],
+)
+def test_what_is_wrong_is_told_in_a_line(beds: Beds, words: tuple[str, ...], line: str, code: int) -> None:
+    beds.removed_by()
+    wrong = "format = 1\n[product]\nid = 'x'\nname = 'X'\n[[evidence]]\npath = 'C:\\x'\n[[delete]]\npaths = ['C:\\Beds\\a:b']\n"
+    (beds.windows.drive / "wrong.toml").write_text(wrong)
+    said = beds.windows(*words, code=code)
+    assert line in said
+    assert "What to do:" in said
+    assert "Traceback" not in said
+
+
+def _runs(words: str) -> bool:
+    """Whether a program with such a command line runs; Wine's are processes of this machine."""
+    for folder in Path("/proc").glob("[0-9]*"):
+        try:
+            if words in (folder / "cmdline").read_bytes().replace(b"\0", b" ").decode("utf-8", "replace"):
+                return True
+        except OSError:
+            continue
+    return False

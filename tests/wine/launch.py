@@ -1,0 +1,36 @@
+"""Starts Kleff on Wine: with what Wine cannot show answered in its place, and no unsafe call let through.
+
+KLEFF_TEST_AS=account makes it one that is no administrator.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+
+sys.path.append(str(Path(__file__).parent.parent))
+
+from kleff.__main__ import main
+from kleff.workstation.windows.native import here
+from kleff.workstation.windows.native.caller import Answer, Call
+from kleff.workstation.windows.native.local import LocalCaller, of_windows
+from wine.imitated import AdministratorsFiles
+
+
+class Account(AdministratorsFiles):
+    """An account without an administrator's rights; Wine knows administrators alone."""
+
+    def call(self, call: Call) -> Answer:
+        answer = super().call(call)
+        if call.function == "CheckTokenMembership":
+            member = call.arguments[2]
+            assert isinstance(member, bytearray)
+            member[:] = bytes(4)
+        return answer
+
+
+if __name__ == "__main__":
+    kind = Account if os.environ.get("KLEFF_TEST_AS") == "account" else AdministratorsFiles
+    here.call_by(kind(LocalCaller(of_windows()), whole_paths=True))
+    main()
