@@ -6,26 +6,42 @@ from pathlib import Path
 
 import pytest
 
+from kleff.procedure.globs import WINDOWS
 from kleff.registry.registry import Registry, RegistryApi
+from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.lab.control import LabServiceControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.memory.registry import MemoryRegistry
-from kleff.workstation.windows.contract.checks import results
+from kleff.workstation.memory.tree import MemoryTree
+from kleff.workstation.paths import WPath
+from kleff.workstation.posix.tree import PosixTree
+from kleff.workstation.windows.contract.checks import Contract, results
+from kleff.workstation.windows.contract.files import FilesContract
 from kleff.workstation.windows.contract.registry import RegistryContract
 from kleff.workstation.windows.contract.services import ServicesContract
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.services import ServiceControl
+from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.hives import Hives
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.services import ServiceManager
 from wine.fixtures import on_wine
+from wine.policy import Guarded
 
-# How Wine departs from the documented Windows, by contract and check, and why that is no fault of Kleff's.
-DEPARTS: dict[tuple[str, str], str] = {}
+# How a supplier departs from the documented Windows, by contract and check, and why that is no fault of Kleff's.
+DEPARTS: dict[tuple[str, str], str] = {
+    ("lab FilesContract", "names"): "a name that no program on Windows can make can be made on the machine the lab lies on",
+    ("lab FilesContract", "letter case"): "that machine tells letter case apart; who makes something on a lab looks for it first",
+    ("lab FilesContract", "streams"): "the machine the lab lies on has none",
+    ("memory FilesContract", "names"): "as on a lab",
+    ("wine FilesContract", "deleting what somebody reads"): "Wine knows no deleting at once",
+    ("wine FilesContract", "links"): "Wine has no junctions",
+    ("wine FilesContract", "streams"): "Wine has none",
+}
 
 
-def holds(contract: RegistryContract | ServicesContract, supplier: str) -> None:
+def holds(contract: Contract, supplier: str) -> None:
     """Every check, but for what is known and named; what is named must really depart."""
     try:
         found = {result.name: result.wrong for result in results(contract.checks())}
@@ -60,3 +76,19 @@ def test_services(supplier: str, request: pytest.FixtureRequest) -> None:
         name, api = request.getfixturevalue("service"), request.getfixturevalue("api")
         registry, made = Registry(WindowsRegistry(api, Hives(api, str))), ServiceManager(api)
     holds(ServicesContract(made, registry, name), supplier)
+
+
+@pytest.mark.parametrize("supplier", ["memory", "lab", pytest.param("wine", marks=on_wine)])
+def test_files(supplier: str, request: pytest.FixtureRequest) -> None:
+    """What a program holds is another's on Wine, and in the way of nobody elsewhere."""
+    made: FileTree
+    if supplier == "memory":
+        made = MemoryTree(WINDOWS, ("C:",))
+    elif supplier == "lab":
+        made = PosixTree(WINDOWS, {"C:": request.getfixturevalue("lab") / "files/C"})
+    else:
+        made = NtTree(Api(Guarded(request.getfixturevalue("caller"))), {"C:": request.getfixturevalue("prefix") / "drive_c"})
+    top = WPath(WINDOWS, "C:", ("Contract",))
+    with made.folder(top.parent) as above:
+        above.make_folder(top.name)
+    holds(FilesContract(made, top, None), supplier)

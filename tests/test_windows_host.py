@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import platform
 import re
 import shutil
 import signal
@@ -209,6 +210,38 @@ def test_secrets_and_a_locked_bag(windows: OnWindows) -> None:
     assert back.returncode == 4, said  # the other has no command that takes it in
     assert "taken in   told.txt" in said
     assert any("[] [[] [......" in file.read_text() for file in (windows.drive / "locked").glob("*-2/output/*"))
+
+
+# How Wine departs from Windows, and why that is no fault of Kleff's.
+DEPARTS = {
+    ("files", "deleting what somebody reads"): "it knows no deleting at once",
+    ("files", "links"): "it has no junctions",
+    ("files", "streams"): "it has none",
+    ("programs", "what it is told"): "its findstr finds nothing",
+}
+
+
+def test_selftest(windows: OnWindows) -> None:
+    """On a machine that nobody needs: each contract by the calls that a Windows gets, and a whole run with its undo; nothing is left."""
+    windows.ended(windows.program("sc", "create", "beds", "binPath=", r"C:\program.exe", "start=", "demand"))
+    words = ("selftest", "--on", "this", "--throw-away", "--service", "beds")
+    assert "this changes the machine it runs on" in windows("selftest", "--on", "this", code=2)
+    assert "that is not this machine's name" in windows(*words, "--host", "POTTING-02", code=3)
+    before = {path.relative_to(windows.drive) for path in windows.drive.rglob("*")}
+    name = platform.node()
+    said = windows(*words, "--host", name, "--output", r"C:\page.txt", code=4)
+    found = re.findall(r"^(.*?): (.*?): (.*)$", said, re.MULTILINE)
+    assert len(found) > 40, said
+    assert {(area, check) for area, check, wrong in found if wrong != "holds"} - set(DEPARTS) == set(), said
+    assert set(DEPARTS) - {(area, check) for area, check, wrong in found if wrong != "holds"} == set(), "named as a departure, and holds"
+    page = (windows.drive / "page.txt").read_text("utf-8")
+    assert f"{len(found)} checks: {len(DEPARTS)} do not hold" in page
+    assert name.casefold() not in page.casefold()
+    left = {path.relative_to(windows.drive) for path in windows.drive.rglob("*")} - before
+    assert {str(path) for path in left if "__pycache__" not in path.parts} <= {"page.txt", "ProgramData/Kleff", "ProgramData/Kleff/lock"}
+    (windows.drive / "ProgramData/Kleff/cases/2026-11-26-beds-1").mkdir(parents=True)
+    (windows.drive / "ProgramData/Kleff/cases/2026-11-26-beds-1/case.db").touch()
+    assert "there is a case on this machine" in windows(*words, "--host", name, code=3)
 
 
 @pytest.mark.parametrize(

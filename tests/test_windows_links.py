@@ -16,10 +16,10 @@ from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.native.caller import Call
 from kleff.workstation.windows.system.files import security
-from kleff.workstation.windows.system.files.nt import target_in
+from kleff.workstation.windows.system.files.links import junction, target_in
 from kleff.workstation.windows.system.files.tree import NtTree
 from wine.fixtures import on_wine
-from wine.imitated import Junctions, mount_point
+from wine.imitated import Junctions
 from wine.policy import Guarded, Unsafe
 from wine.remote import RemoteCaller
 
@@ -28,7 +28,7 @@ numbers = itertools.count()
 
 def test_what_a_link_holds() -> None:
     """The name for people, else the other without its prefix; of an unknown sort nothing."""
-    assert target_in(mount_point(r"D:\Beds")) == r"D:\Beds"
+    assert target_in(junction(r"D:\Beds")) == r"D:\Beds"
     real = r"\??\C:\Beds".encode("utf-16-le")
     data = pack("<HHHHI", 0, len(real), len(real), 0, 0) + real
     assert target_in(pack("<IHH", c.IO_REPARSE_TAG_SYMLINK, len(data), 0) + data) == r"C:\Beds"

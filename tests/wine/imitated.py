@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from struct import pack
-
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.caller import Answer, Call
 from kleff.workstation.windows.native.structures import FILE_ATTRIBUTE_TAG_INFO
+from kleff.workstation.windows.system.files.links import junction
 from kleff.workstation.windows.system.files.security import for_admins_alone
 from wine.policy import Guarded
 
@@ -65,15 +64,7 @@ class Junctions(AdministratorsFiles):
             data, size = call.arguments[4], call.arguments[6]
             assert isinstance(data, bytearray)
             assert isinstance(size, bytearray)
-            made = mount_point(self.leads[name])
+            made = junction(self.leads[name])
             data[: len(made)], size[:] = made, len(made).to_bytes(4, "little")
             return Answer(1, 0)
         return super().call(call)
-
-
-def mount_point(target: str) -> bytes:
-    """What a junction holds ([MS-FSCC] 2.1.2.5)."""
-    real, shown = (text.encode("utf-16-le") for text in (f"\\??\\{target}", target))
-    names = real + b"\0\0" + shown + b"\0\0"
-    places = pack("<HHHH", 0, len(real), len(real) + 2, len(shown))
-    return pack("<IHH", c.IO_REPARSE_TAG_MOUNT_POINT, len(places) + len(names), 0) + places + names

@@ -1,4 +1,7 @@
-"""Lets no unsafe call through: Wine follows the links of the machine it runs on, and deletes what these lead to."""
+"""Lets no unsafe call through: Wine follows the links of the machine it runs on, and deletes what these lead to.
+
+Nor one that only Wine lets through: it does not ask for what a file was opened.
+"""
 
 from __future__ import annotations
 
@@ -16,6 +19,23 @@ BY_PATH = frozenset({
 })  # fmt: skip
 FOR_EVER = 0xFFFFFFFF
 ROOT = "\\??\\C:\\"  # other drives, and what Wine has besides, are the developer's own files
+WRITE = c.FILE_WRITE_DATA | c.FILE_APPEND_DATA
+GENERIC = {c.GENERIC_WRITE: WRITE | c.FILE_WRITE_ATTRIBUTES | c.READ_CONTROL | c.SYNCHRONIZE}
+# What a handle must have been opened for (one of these rights), by function and, where there is one, the class or code asked for.
+RIGHTS: dict[tuple[str, int], int] = {
+    ("SetFileInformationByHandle", c.FileBasicInfo): c.FILE_WRITE_ATTRIBUTES,
+    ("SetFileInformationByHandle", c.FileEndOfFileInfo): c.FILE_WRITE_DATA,
+    ("NtSetInformationFile", c.FileRenameInformation): c.DELETE, ("NtSetInformationFile", c.FileDispositionInformation): c.DELETE,
+    ("NtSetInformationFile", c.FileDispositionInformationEx): c.DELETE,
+    ("GetFileInformationByHandleEx", c.FileBasicInfo): c.FILE_READ_ATTRIBUTES,
+    ("GetFileInformationByHandleEx", c.FileAttributeTagInfo): c.FILE_READ_ATTRIBUTES,
+    ("GetFileInformationByHandleEx", c.FileIdBothDirectoryInfo): c.FILE_LIST_DIRECTORY,
+    ("GetFileInformationByHandleEx", c.FileIdBothDirectoryRestartInfo): c.FILE_LIST_DIRECTORY,
+    ("DeviceIoControl", c.FSCTL_SET_REPARSE_POINT): c.FILE_WRITE_DATA | c.FILE_WRITE_ATTRIBUTES,
+    ("NtQuerySecurityObject", 0): c.READ_CONTROL, ("ReadFile", 0): c.FILE_READ_DATA, ("WriteFile", 0): WRITE,
+    ("FlushFileBuffers", 0): WRITE,
+}  # fmt: skip
+CLASS_AT = {"SetFileInformationByHandle": 1, "NtSetInformationFile": 4, "GetFileInformationByHandleEx": 1, "DeviceIoControl": 1}
 
 
 class Unsafe(AssertionError):
@@ -33,16 +53,20 @@ class Guarded:
         self._whole_paths = whole_paths
         self._under = under
         self.open: dict[int, str] = {}
+        self.rights: dict[int, int] = {}
 
     def call(self, call: Call) -> Answer:
         name = self._judged(call)
         answer = self._under.call(call)
         if call.function == "NtCreateFile" and answer.result & 0xFFFFFFFF < 0x80000000:
             assert isinstance(call.arguments[0], bytearray)
+            assert isinstance(call.arguments[1], int)
             self.open[number(call.arguments[0])] = name
+            self.rights[number(call.arguments[0])] = call.arguments[1] | GENERIC.get(call.arguments[1] & c.GENERIC_WRITE, 0)
         if call.function in ("NtClose", "CloseHandle"):
             assert isinstance(call.arguments[0], int)
             self.open.pop(call.arguments[0], None)
+            self.rights.pop(call.arguments[0], None)
         return answer
 
     def batch(self, calls: Sequence[Call]) -> list[Answer]:
@@ -60,9 +84,22 @@ class Guarded:
             raise Unsafe(f"{call.function} goes by a path")
         if call.function.startswith("WaitFor") and FOR_EVER in call.arguments:
             raise Unsafe(f"{call.function} waits for ever")
-        if call.function == "CreateFileW" and call.arguments[4] != c.CREATE_NEW:
+        if call.function == "CreateFileW" and call.arguments[4] != c.CREATE_NEW and not self._whole_paths:
             raise Unsafe(f"{call.arguments[0]!r} is opened by a path")
+        self._check_rights(call)
         return self._opened(call) if call.function == "NtCreateFile" else ""
+
+    def _check_rights(self, call: Call) -> None:
+        which = call.arguments[CLASS_AT[call.function]] if call.function in CLASS_AT else 0
+        handle = call.arguments[0] if call.arguments else None
+        if not isinstance(handle, int) or not isinstance(which, int) or handle not in self.rights:
+            return
+        needed = [RIGHTS.get((call.function, which), 0)]
+        if call.function == "NtSetSecurityObject":
+            needed = [right for bit, right in ((1, c.WRITE_OWNER), (4, c.WRITE_DAC)) if int(str(call.arguments[1])) & bit]
+        for right in needed:
+            if right and not self.rights[handle] & right:
+                raise Unsafe(f"{self.open[handle]!r} was not opened for what {call.function} {which} does")
 
     def _opened(self, call: Call) -> str:
         """One name below an open folder, or the top of drive C; never what a link leads to."""

@@ -8,7 +8,7 @@ from typing import NoReturn
 
 import typer
 
-from kleff.cli import case_commands, demo, lab, look, restoring, undoing, unneeded, work
+from kleff.cli import case_commands, demo, lab, look, restoring, selftest, undoing, unneeded, work
 from kleff.errors import KleffError, Refused, StopAtOnce, remedy_for
 
 app = typer.Typer(
@@ -35,6 +35,7 @@ app.command("verify")(look.verify)
 app.command("unneeded")(unneeded.unneeded)
 app.command("cases")(case_commands.cases)
 app.command("report")(case_commands.report)
+app.command("selftest")(selftest.selftest)
 app.add_typer(lab.app, name="lab")
 
 

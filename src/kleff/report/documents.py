@@ -266,6 +266,24 @@ class UnneededDocument(Document, kw_only=True):
     size: int
 
 
+class CheckResult(msgspec.Struct, kw_only=True):
+    """One check of a contract; `wrong` is what was found instead, "" if it holds."""
+
+    area: str
+    check: str
+    wrong: str
+
+
+class SelftestDocument(Document, kw_only=True):
+    """`kleff selftest --json`; `release` is Kleff's own, `wrong` counts what does not hold."""
+
+    release: str
+    system: str
+    python: str
+    results: list[CheckResult]
+    wrong: int
+
+
 ESCAPED = re.compile(rb'\\[^"]')  # a character that had to be escaped, other than the quotation mark
 
 DOCUMENTS: dict[str, type[Document]] = {
@@ -279,6 +297,7 @@ DOCUMENTS: dict[str, type[Document]] = {
     "report": ReportDocument,
     "unneeded": UnneededDocument,
     "lab": LabDocument,
+    "selftest": SelftestDocument,
 }
 
 

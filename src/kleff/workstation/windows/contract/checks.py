@@ -3,9 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 Check = Callable[[], None]
+
+
+class Contract(Protocol):
+    """What a supplier of one protocol has to do."""
+
+    def checks(self) -> dict[str, Check]: ...
+
+    def clear(self) -> None:
+        """Take away what the checks have made."""
 
 
 class Broken(Exception):

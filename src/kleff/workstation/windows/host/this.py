@@ -11,9 +11,10 @@ from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.host.places import account_folder, drives, machine_folder, system_folder
 from kleff.workstation.windows.native import here
+from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.system.hives import Hives
 from kleff.workstation.windows.system.registry import WindowsRegistry
-from kleff.workstation.windows.system.rights import is_admin
+from kleff.workstation.windows.system.rights import BACKUP, RESTORE, TAKE_OWNERSHIP, is_admin, switch_on
 from kleff.workstation.windows.system.workstation import assemble_system
 
 NAMES = KeyRef("HKLM", r"SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName")
@@ -37,17 +38,26 @@ def open_this() -> Workstation:
     """
     api = here.api()
     registry = Registry(WindowsRegistry(api, Hives(api, str)), 64)
-    variables = _environment(system_folder(api))
-    hives = Hives(api, lambda text: _expanded(text, variables))
+    variables = environment(system_folder(api))
+    hives = hives_of_accounts(api)
     atexit.register(hives.close)
-    state = machine_folder(api) if is_admin(api) else account_folder()
+    admin = is_admin(api)
+    if admin:
+        switch_on(api, BACKUP, RESTORE, TAKE_OWNERSHIP)  # an administrator has these rights, and must ask for them
+    state = machine_folder(api) if admin else account_folder()
     return assemble_system(
         api, hives, drives(api), variables, host(), spec="this", name=_told(registry, NAMES, "ComputerName"),
         identity=f"this {_told(registry, MACHINE, 'MachineGuid')}", state=state, description=_description(registry),
     )  # fmt: skip
 
 
-def _environment(system: str) -> dict[str, str]:
+def hives_of_accounts(api: Api) -> Hives:
+    """What sees to the hives of this Windows' accounts; to be closed."""
+    variables = environment(system_folder(api))
+    return Hives(api, lambda text: _expanded(text, variables))
+
+
+def environment(system: str) -> dict[str, str]:
     """What programs get of variables."""
     found = {name: os.environ[name] for name in KEPT if name in os.environ}
     path = rf"{system}\system32;{system};{system}\System32\Wbem;{system}\System32\WindowsPowerShell\v1.0"

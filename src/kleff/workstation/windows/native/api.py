@@ -23,7 +23,8 @@ MEANINGS = {
     0x80070002: errno.ENOENT, 0x80070005: errno.EACCES,
     0xC0000056: errno.ENOENT, 0xC00000D4: errno.EXDEV, 17: errno.EXDEV, 0xC00000BB: errno.EOPNOTSUPP, 50: errno.EOPNOTSUPP,
 }  # fmt: skip
-TELLS = {1053: "the service did not answer", 1056: "the service runs already", 1058: "the service is disabled",
+TELLS = {50: "the volume cannot do that", 0xC00000BB: "the volume cannot do that",
+         1053: "the service did not answer", 1056: "the service runs already", 1058: "the service is disabled",
          1060: "there is no such service", 1062: "the service is not running", 1072: "the service is marked for deletion",
          1314: "an administrator's right is needed that this account does not have"}  # fmt: skip
 

@@ -154,6 +154,12 @@ class FILE_ID_BOTH_DIR_INFO(Structure):
     )  # fmt: skip
 
 
+class FILE_STREAM_INFO(Structure):
+    _fields_ = (
+        ("NextEntryOffset", U32), ("StreamNameLength", U32), ("StreamSize", U64), ("StreamAllocationSize", U64), ("StreamName", U16 * 1),
+    )  # fmt: skip
+
+
 class FILE_RENAME_INFO(Structure):
     _fields_ = (("Flags", U32), ("RootDirectory", P), ("FileNameLength", U32), ("FileName", U16 * 1))
 

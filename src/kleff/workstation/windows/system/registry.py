@@ -29,6 +29,8 @@ NOT_EMPTY = 0xC0000121  # STATUS_CANNOT_DELETE: what Windows says of a key that 
 T = TypeVar("T")
 TRIES = 5  # a key may grow between asking how large it is and asking for what is in it
 
+BEHIND = b"\xff\xff\xff\xff"
+
 
 class WindowsRegistry:
     """Implements `RegistryApi`. Args: hives: of the accounts."""
@@ -103,7 +105,8 @@ class WindowsRegistry:
 
     def set(self, hive: str, path: str, value: RegValue) -> None:
         with self._made(hive, path, c.REG_OPTION_OPEN_LINK, 0) as (key, _):
-            self._api.RegSetValueExW(key, value.name, 0, value.type, value.raw, len(value.raw))
+            # Of a text without its end the system looks at what lies behind, and takes zeros there for the end.
+            self._api.RegSetValueExW(key, value.name, 0, value.type, value.raw + BEHIND, len(value.raw))
 
     def delete_value(self, hive: str, path: str, name: str) -> None:
         with _unless(*MISSING), self._key(hive, path, CHANGE) as key:

@@ -17,7 +17,7 @@ from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Failed
 from kleff.workstation.windows.native.caller import number
 from kleff.workstation.windows.native.structures import FILE_BASIC_INFO, OVERLAPPED
-from kleff.workstation.windows.system.files import nt, security
+from kleff.workstation.windows.system.files import links, nt, security, streams
 from kleff.workstation.windows.system.files.nt import PIECE, NtFiles, Told
 
 EPOCH = 116444736000000000  # 1970 in 100 ns since 1601
@@ -53,7 +53,7 @@ class NtHandle:
             ATTRIBUTES: (told.attributes & KEPT_ATTRIBUTES).to_bytes(4, "little"), CREATED: told.created.to_bytes(8, "little"),
             SECURITY: self.files.security(self.handle),
         }  # fmt: skip
-        return {name: value for name, value in found.items() if value}
+        return {name: value for name, value in (found | streams.streams(self.files, self.handle)).items() if value}
 
     def set_owner(self, uid: int, gid: int) -> None:
         """Whose it is comes with its security descriptor, as a SID and not as a number."""
@@ -61,23 +61,39 @@ class NtHandle:
     def set_mode(self, mode: int) -> None:
         attributes = self.files.look(self.handle).attributes & ~c.FILE_ATTRIBUTE_READONLY
         wanted = attributes | (0 if mode & 0o222 else c.FILE_ATTRIBUTE_READONLY)
-        self.files.set_basic(self.handle, FILE_BASIC_INFO(FileAttributes=wanted or c.FILE_ATTRIBUTE_NORMAL))
+        self._set_basic(FILE_BASIC_INFO(FileAttributes=wanted or c.FILE_ATTRIBUTE_NORMAL))
 
     def set_attribute(self, name: str, value: bytes) -> None:
         if name == SECURITY:
-            self.files.set_security(self.handle, value)
+            with self._opened_for(c.READ_CONTROL | c.WRITE_DAC | c.WRITE_OWNER) as handle:
+                self.files.set_security(handle, value)
         elif name == ATTRIBUTES:
             kept = self.files.look(self.handle).attributes & ~KEPT_ATTRIBUTES
             wanted = kept | number(value) & KEPT_ATTRIBUTES
-            self.files.set_basic(self.handle, FILE_BASIC_INFO(FileAttributes=wanted or c.FILE_ATTRIBUTE_NORMAL))
+            self._set_basic(FILE_BASIC_INFO(FileAttributes=wanted or c.FILE_ATTRIBUTE_NORMAL))
         elif name == CREATED:
-            self.files.set_basic(self.handle, FILE_BASIC_INFO(CreationTime=number(value)))
+            self._set_basic(FILE_BASIC_INFO(CreationTime=number(value)))
+        elif name.startswith(streams.PREFIX):
+            streams.set_stream(self.files, self.handle, name, value)
         else:
             raise OSError(errno.ENOTSUP, "Windows has no such attribute", name)
 
     def set_times(self, times: tuple[int, int]) -> None:
         accessed, written = (EPOCH + one // 100 for one in times)
-        self.files.set_basic(self.handle, FILE_BASIC_INFO(LastAccessTime=accessed, LastWriteTime=written))
+        self._set_basic(FILE_BASIC_INFO(LastAccessTime=accessed, LastWriteTime=written))
+
+    def _set_basic(self, basic: FILE_BASIC_INFO) -> None:
+        with self._opened_for(nt.CHANGE) as handle:
+            self.files.set_basic(handle, basic)
+
+    @contextlib.contextmanager
+    def _opened_for(self, access: int) -> Iterator[int]:
+        """The very thing, opened for what this handle may not do."""
+        handle = self.files.open_again(self.handle, access | c.SYNCHRONIZE)
+        try:
+            yield handle
+        finally:
+            self.files.close(handle)
 
     def flush(self) -> None:
         self.files.api.FlushFileBuffers(self.handle)
@@ -126,7 +142,8 @@ class NtFolder(NtHandle):
         """Nothing is asked: its names are in the volume's own journal, and only who may write in it could ask."""
 
     def names(self) -> list[str]:
-        return self.files.names(self.handle)
+        with self._opened_for(nt.LIST) as handle:  # a handle may remember what was there when it was asked first
+            return self.files.names(handle)
 
     def look_at(self, name: str) -> Look:
         with self._opened(name, nt.LOOK) as one:
@@ -157,7 +174,23 @@ class NtFolder(NtHandle):
         self.files.close(self.files.create(self.handle, name, nt.LIST, c.FILE_DIRECTORY_FILE, whose))
 
     def make_link(self, name: str, target: str) -> None:
-        raise OSError(errno.EOPNOTSUPP, "links are not made on Windows", name)
+        """A junction, which leads to a folder by its whole path."""
+        if not links.is_absolute(target):
+            raise OSError(errno.EOPNOTSUPP, "a link by a part of a path is not made on Windows", name)
+        with contextlib.suppress(FileNotFoundError):
+            led = self.files.create_at(f"\\??\\{target}", nt.LOOK, c.FILE_OPEN, b"", 0)
+            told = self.files.look(led)
+            self.files.close(led)
+            if not told.is_folder and not told.is_link:
+                raise OSError(errno.EOPNOTSUPP, "a link to a file is not made on Windows", name)
+        handle = self.files.create(self.handle, name, nt.REMOVE, c.FILE_DIRECTORY_FILE, b"")
+        try:
+            self.files.make_link(handle, links.junction(target))
+        except OSError:
+            self.files.remove(handle)
+            raise
+        finally:
+            self.files.close(handle)
 
     def read_link(self, name: str) -> str:
         with self._opened(name, nt.LOOK) as one:

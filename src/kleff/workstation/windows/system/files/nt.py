@@ -25,6 +25,7 @@ from kleff.workstation.windows.native.structures import (
     OBJECT_ATTRIBUTES,
     UNICODE_STRING,
 )
+from kleff.workstation.windows.system.files.links import target_in
 from kleff.workstation.windows.system.files.security import TRUSTED, for_account_alone, for_admins_alone, sid_text
 from kleff.workstation.windows.system.rights import THIS_PROCESS, is_admin
 from kleff.workstation.windows.system.tokens import user_of
@@ -162,6 +163,11 @@ class NtFiles:
                 found.append(bytes(data[at + NAME_AT : at + NAME_AT + size]).decode("utf-16-le", "surrogatepass"))
                 at += step
 
+    def open_stream(self, handle: int, name: str, made: bool) -> int:
+        """A stream of an open file, by its name. Args: made: it is made, and written to."""
+        how = (c.GENERIC_WRITE | c.SYNCHRONIZE, c.FILE_CREATE) if made else (c.FILE_READ_DATA | c.SYNCHRONIZE, c.FILE_OPEN)
+        return self._create(f":{name}", handle, *how, c.FILE_NON_DIRECTORY_FILE, b"")
+
     def link_target(self, handle: int) -> str:
         """Where a link leads, as it is written for people.
 
@@ -203,6 +209,10 @@ class NtFiles:
 
     def _code(self, handle: int, data: bytearray, which: int) -> int:
         return self.api.code("NtSetInformationFile", handle, IO_STATUS_BLOCK(), data, len(data), which)
+
+    def make_link(self, handle: int, data: bytes) -> None:
+        """Make a link of what is open and empty. Args: data: what it is to hold."""
+        self.api.DeviceIoControl(handle, c.FSCTL_SET_REPARSE_POINT, data, len(data), None, 0, bytearray(4), None)
 
     # -- who may ----------------------------------------------------------------------------------------------
 
@@ -251,19 +261,3 @@ def _naming(folder: int, name: str) -> bytearray:
     data = name.encode("utf-16-le", "surrogatepass")
     head = bytes(FILE_RENAME_INFO(RootDirectory=folder, FileNameLength=len(data)))[: FILE_RENAME_INFO.FileName.offset]
     return bytearray(head + data + b"\0\0")
-
-
-def target_in(data: bytes) -> str:
-    """What a link's reparse data say for people ([MS-FSCC] 2.1.2.4 and 2.1.2.5): the printed name, else the other without its prefix.
-
-    Raises:
-        OSError: EINVAL, it is no link.
-    """
-    if len(data) < 16:
-        raise OSError(errno.EINVAL, "is no link")
-    tag, _, _, at, size, shown_at, shown_size = unpack_from("<IHHHHHH", data)
-    before = {c.IO_REPARSE_TAG_SYMLINK: 20, c.IO_REPARSE_TAG_MOUNT_POINT: 16}.get(tag)
-    if before is None:
-        raise OSError(errno.EINVAL, f"is a link of a sort that is not known here ({tag:#x})")
-    start, length = (shown_at, shown_size) if shown_size else (at, size)
-    return data[before + start : before + start + length].decode("utf-16-le", "surrogatepass").removeprefix("\\??\\")

@@ -1,0 +1,171 @@
+"""Whether Kleff does on this very machine what it does in its tests: contracts, and a whole run with its undo."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from kleff.engine.job import Job
+from kleff.engine.library import parse
+from kleff.errors import Refused, UsageError
+from kleff.registry.registry import Registry
+from kleff.registry.values import list_value, text_value
+from kleff.workstation.facets import Workstation
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.paths import WPath
+from kleff.workstation.this_machine import host
+from kleff.workstation.windows.contract.checks import Check, Contract, Result, expect, results
+
+DOMAIN = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters"
+DIRECTORY = r"HKLM\SYSTEM\CurrentControlSet\Control\CloudDomainJoin\JoinInfo"
+OF_A_DIRECTORY = "S-1-12-1-"  # accounts that a directory in the cloud has given
+KEY = r"HKLM\SOFTWARE\Alder Row\Selftest"
+FOLDER = r"C:\Program Files\Alder Row Selftest"
+PROCEDURE = rf"""
+format = 1
+[product]
+id = "selftest"
+name = "Alder Row Selftest"
+[[evidence]]
+path = '{FOLDER}\tool.exe'
+[[backup]]
+label = "settings"
+paths = ['{FOLDER}\*.ini']
+[[delete]]
+paths = ['{FOLDER}']
+[[delete]]
+key = '{KEY}'
+"""
+
+
+@dataclass(frozen=True)
+class Tested:
+    """What came of one contract."""
+
+    area: str
+    results: list[Result]
+
+
+def check_throw_away(workstation: Workstation, cases: Path) -> None:
+    """Whether nothing on a machine could be missed.
+
+    Raises:
+        UsageError: it is no Windows.
+        Refused: it seems to be somebody's.
+    """
+    from kleff.case.record.folder import all_cases
+    from kleff.case.record.unfinished import read_mark
+
+    registry = workstation.registry
+    if registry is None or workstation.spec != "this":
+        raise UsageError("this is for a Windows that Kleff itself runs on", where=workstation.spec, remedy="run it there, with  --on this")
+    if not workstation.admin:
+        raise Refused("it needs an administrator's rights", where=workstation.name, remedy="start the console as administrator")
+    joined = [registry.text(key, "Domain") for key in registry.canonical(DOMAIN)]
+    of_a_directory = [a for a in workstation.accounts.all() if a.id.startswith(OF_A_DIRECTORY)]
+    if any(joined) or any(registry.subkeys(key) for key in registry.canonical(DIRECTORY)) or of_a_directory:
+        raise Refused("this machine belongs to a domain or a directory", where=workstation.name, remedy="use a machine that nobody needs")
+    if any(all_cases(cases)) or read_mark(workstation) is not None:
+        raise Refused("there is a case on this machine", where=str(cases), remedy="use a machine that nobody needs")
+
+
+def selftest(workstation: Workstation, service: str, told: Callable[[str, Result], None]) -> list[Tested]:
+    """Hold every contract.
+
+    Args:
+        service: one that may be started and stopped.
+        told: is told of each check when it is over.
+    """
+    from kleff.workstation.windows.host.contracts import contracts
+
+    with _scratch(workstation) as scratch:
+        return [Tested(area, list(_held(area, one, told))) for area, one in contracts(scratch, service).items()] + [
+            Tested("a whole run", list(_held("a whole run", WholeRun(workstation, scratch), told)))
+        ]
+
+
+def _held(area: str, contract: Contract, told: Callable[[str, Result], None]) -> Iterator[Result]:
+    try:
+        for result in results(contract.checks()):
+            told(area, result)
+            yield result
+    finally:
+        cleared = next(results({"taken away again": contract.clear}))
+    told(area, cleared)
+    yield cleared
+
+
+@contextmanager
+def _scratch(workstation: Workstation) -> Iterator[Path]:
+    """A folder for what is made meanwhile."""
+    folder = workstation.state / "selftest"
+    shutil.rmtree(folder, ignore_errors=True)  # of a test that was cut off
+    host().make_private(folder)
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+class WholeRun:
+    """A product that is made here is removed and taken back."""
+
+    def __init__(self, workstation: Workstation, scratch: Path) -> None:
+        self._workstation, self._cases = workstation, scratch / "cases"
+
+    def checks(self) -> dict[str, Check]:
+        return {"there and back": self._there_and_back}
+
+    def clear(self) -> None:
+        files, registry = self._workstation.files, self._registry()
+        with files.parent(self._folder()) as (above, name):
+            above.delete_tree(name, lambda count: None)
+        for key in registry.canonical(KEY):
+            registry.delete_tree(key)
+            if not registry.subkeys(above_key := registry.canonical(KEY.rpartition("\\")[0])[0]):
+                registry.delete_tree(above_key)
+
+    def _there_and_back(self) -> None:
+        self._make()
+        before = self._stands()
+        job = Job(self._workstation, parse(PROCEDURE.encode(), "selftest.toml"))
+        case, ended = job.run(job.preview(compared=False), self._cases)
+        expect("that it is gone", (ended.clean, self._stands()), (True, ([], [])))
+        expect("what undo could not take back", Job.of_case(case, "this").undo().stays, [])
+        expect("what stands there afterwards", self._stands(), before)
+
+    def _make(self) -> None:
+        files, registry = self._workstation.files, self._registry()
+        folder = self._folder()
+        with files.folder(folder.parent) as above:
+            above.make_folder(folder.name, 0o755)
+        with files.folder(folder) as top:
+            for name, data in (("tool.exe", b"MZ"), ("gr\u00fcn.ini", b"[beds]\r\nsage=12\r\n"), ("\u85ac\u8349.txt", b"")):
+                file = top.create(name)
+                file.write(data)
+                file.close()
+        for key in registry.canonical(KEY):
+            registry.api.create(key.hive, key.physical)
+            registry.api.set(key.hive, key.physical, text_value("Bits", str(key.view)))
+            registry.api.set(key.hive, key.physical, list_value("Beds", ["sage", "mint"]))
+
+    def _stands(self) -> tuple[list[object], list[object]]:
+        registry = self._registry()
+        found = [registry.tree(key) for key in registry.canonical(KEY) if registry.exists(key)]
+        return _files(self._workstation.files, self._folder()), [sorted(str(v) for v in one.values.values()) for one in found if one]
+
+    def _folder(self) -> WPath:
+        folder = self._workstation.files.path(FOLDER)
+        assert folder is not None
+        return folder
+
+    def _registry(self) -> Registry:
+        assert self._workstation.registry is not None
+        return self._workstation.registry
+
+
+def _files(files: FileTree, top: WPath) -> list[object]:
+    return [(str(path), look.word, look.size, look.times[1]) for path, look in files.walk(top)]
