@@ -16,6 +16,7 @@ from kleff.errors import NeverBegun, RestartNeeded, Stopped
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import list_value, number_value, text_value
 from kleff.workstation.facets import Workstation
+from kleff.workstation.windows.entries import UNINSTALL
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.hives import Hives
@@ -245,6 +246,22 @@ def test_a_package_whose_removal_fails(installed: Installed) -> None:
     with pytest.raises(Stopped, match="1612"):  # its source is gone
         installed.bench.run(REMOVES)
     assert installed.there()
+
+
+@with_packages
+def test_an_entry_whose_package_is_gone(installed: Installed) -> None:
+    """1605: the installer knows no such product; that it is registered still is told, and not called clean."""
+    installed.install()
+    registry = installed.bench.open().registry
+    assert registry is not None
+    entry = next(k for k in registry.canonical(f"HKLM\\{UNINSTALL}\\{CODE}") if registry.exists(k))
+    tree = registry.tree(entry)
+    assert tree is not None
+    assert installed.installer("/x", CODE) == 0
+    assert not registry.exists(entry)
+    registry.write_tree(entry, tree)
+    with pytest.raises(Stopped, match="is still registered"):
+        installed.bench.run(REMOVES)
 
 
 @with_packages

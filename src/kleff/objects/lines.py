@@ -13,9 +13,10 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import refuse
 from kleff.objects.base.resolve import Expanded
+from kleff.objects.base.unreadable import why
 from kleff.objects.paths.details import Removing, links_on_way, removing_target
 from kleff.objects.paths.several import closed_to_us
-from kleff.objects.paths.steps import found_paths, why
+from kleff.objects.paths.steps import found_paths
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem
 from kleff.texts import plural

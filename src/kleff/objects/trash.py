@@ -10,8 +10,8 @@ from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import ABSENT, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
-from kleff.objects.paths.steps import why
 from kleff.procedure.globs import parts_match
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Problem, Step, Texts, path_problems

@@ -42,7 +42,7 @@ def look_again(row: Row, step: LoadedStep, here: Here, effects: Sequence[Journal
     if now and now[0].state == TO_DO:
         return msgspec.structs.replace(now[0], number=action.number)
     if now and now[0].state in (MANUAL, UNREADABLE):
-        remedy = "do it by hand, then resume" if now[0].state == MANUAL else "check the rights, then resume"
+        remedy = "do it by hand, then resume" if now[0].state == MANUAL else "check the rights, or end what has it open; then resume"
         raise ActionFailed(f"{action.target}: {now[0].reason}", remedy=remedy)
     return Outcome(note=now[0].reason if now and now[0].state == DONE else "done by hand")
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base.here import Here
+from kleff.objects.base.unreadable import seems_there
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
 from kleff.workstation.paths import WPath
@@ -134,7 +135,7 @@ def keys_in(text: str, here: Here) -> Iterator[KeyRef]:
         while " " in candidates[-1].rpartition("\\")[2]:
             candidates.append(candidates[-1].rpartition(" ")[0])
         for candidate in candidates:
-            keys = [k for k in _canonical(candidate, here) if registry.exists(k)]
+            keys = [k for k in _canonical(candidate, here) if seems_there(registry, k)]
             if keys:
                 yield from keys
                 break

@@ -1,15 +1,17 @@
 """Registry keys and single values: looked at, saved, deleted."""
 
+import contextlib
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Literal
 
 from kleff.case.guard.verdict import Verdict
 from kleff.errors import ActionFailed
-from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, Action, Outcome, Sighting
+from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADABLE, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.noting import note_values
 from kleff.objects.base.restoring import Nowhere
+from kleff.objects.base.unreadable import seems_there, why
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
 from kleff.registry.regfile import RegKey
@@ -80,9 +82,15 @@ class KeyKind(Kind):
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         for key, account in self._meant(step, here):
-            if self._found(step, here, key) is not None:
-                about = key_id(key, self._value(step))
-                yield Sighting(kind=self.noun, what=self._text(step, key), about=about, account=account, line=step.line)
+            about, text = key_id(key, self._value(step)), self._text(step, key)
+            try:
+                there = self._found(step, here, key) is not None
+            except OSError as error:
+                told = f"{text} ({why(error)})"
+                yield Sighting(kind=self.noun, what=told, about=about, account=account, line=step.line, unreadable=True)
+                continue
+            if there:
+                yield Sighting(kind=self.noun, what=text, about=about, account=account, line=step.line)
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         verb = {"backup": "save", "delete": f"delete {self.noun}", "verify": "look for"}[step.phase]
@@ -93,7 +101,12 @@ class KeyKind(Kind):
         for key, account in meant:
             about = [key_id(key, self._value(step))]
             action = here.action(step, verb, self._text(step, key), account=account, about=about)
-            tree = self._found(step, here, key)
+            try:
+                tree = self._found(step, here, key)
+            except OSError as error:
+                action.state, action.reason = UNREADABLE, why(error)
+                yield action
+                continue
             if tree is None:
                 action.state, action.reason = ABSENT, "not there"
             else:
@@ -156,14 +169,14 @@ class KeyKind(Kind):
         registry = here.workstation.registry
         if registry is None or not isinstance(step.model, KeyDelete):
             return set()
-        return {account for key, account in self._meant(step, here) if account and registry.exists(key)}
+        return {account for key, account in self._meant(step, here) if account and seems_there(registry, key)}
 
     def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
         """What values that will be gone name of paths that are there."""
         for key, _ in self._meant(step, here):
-            tree = self._found(step, here, key)
-            if tree is not None:
-                note_values(f"{key.hive}\\{key.path}", tree, here, noted)
+            with contextlib.suppress(OSError):  # its action says that it cannot be looked at
+                if tree := self._found(step, here, key):
+                    note_values(f"{key.hive}\\{key.path}", tree, here, noted)
 
     # -- restoring --------------------------------------------------------------------------------------------
 

@@ -11,9 +11,10 @@ from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADAB
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.resolve import Expanded
+from kleff.objects.base.unreadable import why
 from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted, removing_target
 from kleff.objects.paths.several import closed_to_us
-from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths, why
+from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths
 from kleff.procedure.load import LoadedStep
 from kleff.texts import plural
 from kleff.texts import size as sizes

@@ -5,7 +5,6 @@ from typing import Annotated
 
 from msgspec import Meta, field
 
-from kleff.errors import LinkOnTheWay
 from kleff.objects.base.here import Here
 from kleff.objects.base.resolve import Expanded
 from kleff.procedure.globs import check_glob, is_glob, name_matches
@@ -100,12 +99,3 @@ def found_paths(expanded: Expanded, here: Here, at_most: int = 0) -> list[WPath]
     if expanded.absent:
         return []
     return list(here.workstation.files.expand(expanded.volume, expanded.pattern, 100 * at_most))
-
-
-def why(error: Exception) -> str:
-    """Why something could not be looked at."""
-    if isinstance(error, LinkOnTheWay):
-        return error.what
-    if isinstance(error, OSError):
-        return f"it cannot be looked at: {error.strerror}"
-    return str(error)

@@ -13,9 +13,14 @@ Setting = str | int | RegValue
 
 
 class MemoryRegistry(TreeRegistry):
-    """Implements `RegistryApi`."""
+    """Implements `RegistryApi`.
+
+    Attributes:
+        closed: keys, or hives of accounts as `HKU\\SID`, that nobody may open.
+    """
 
     def __init__(self) -> None:
+        self.closed: set[str] = set()
         self.root = RegKey("")
         self.root.make(["HKLM"])
         self.root.make(["HKU"])
@@ -33,6 +38,9 @@ class MemoryRegistry(TreeRegistry):
         return sorted(key.name for key in self.root.keys[fold("HKU")].keys.values())
 
     def load(self, hive: str, path: str) -> RegKey | None:
+        whole = fold(f"{hive}\\{path}\\")
+        if any(whole.startswith(fold(f"{closed}\\")) for closed in self.closed):
+            raise OSError(errno.EBUSY, "Device or resource busy", f"{hive}\\{path}")
         return self.root
 
     def change(self, hive: str, path: str) -> RegKey:

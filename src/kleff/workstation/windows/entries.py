@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from collections.abc import Callable, Iterator
 from functools import partial
@@ -49,7 +50,8 @@ class WindowsEntries:
             yield from self._below(key, "")
         for account in self._accounts():
             for key in self._registry.canonical(f"HKCU\\{UNINSTALL}", account.id):
-                yield from self._below(key, account.name)
+                with contextlib.suppress(OSError):  # whose settings cannot be looked at now
+                    yield from self._below(key, account.name)
 
     def _below(self, top: KeyRef, account: str) -> Iterator[Entry]:
         for name in self._registry.subkeys(top):

@@ -67,7 +67,10 @@ class WindowsAccounts:
         if variable not in USER_FOLDERS:
             return None
         value, default = USER_FOLDERS[variable]
-        text = self._registry.text(KeyRef("HKU", f"{account.id}\\{SHELL_FOLDERS}"), value)
+        try:
+            text = self._registry.text(KeyRef("HKU", f"{account.id}\\{SHELL_FOLDERS}"), value)
+        except OSError:
+            text = ""  # its settings cannot be looked at now; each step that names one of them says so
         if not text:
             return account.home.child(*default.split("\\"))
         text = re.sub("%USERPROFILE%", lambda _: str(account.home), text, flags=re.IGNORECASE)

@@ -1,0 +1,67 @@
+"""Keys that nobody may open, and settings of an account that another program has: what could not be looked at is never called gone."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from kleff.errors import Stopped
+from kleff.objects.base.action import ABSENT, TO_DO, UNREADABLE
+from memory import Bench
+
+MIRA = r"HKU\S-1-5-21-1-2-3-1001"
+STEPS = r"""
+[[evidence]]
+key = 'HKCU\Software\Brindlewort'
+[[backup]]
+label = "settings"
+key = 'HKCU\Software\Brindlewort'
+[[delete]]
+key = 'HKCU\Software\Brindlewort'
+[[delete]]
+value = 'Tray'
+in_key = 'HKCU\Software\Microsoft\Windows\CurrentVersion\Run'
+[[delete]]
+key = 'HKLM\SOFTWARE\Brindlewort\Locked'
+[[delete]]
+paths = ['{user.documents}\Beds']
+"""
+
+
+@pytest.fixture
+def bench(folder: Path) -> Bench:
+    made = Bench(folder)
+    made.on.api.add(rf"{MIRA}\Software\Brindlewort", Beds="12")
+    made.on.api.add(r"HKLM\SOFTWARE\Brindlewort\Locked", x="y")
+    return made
+
+
+def test_an_account_whose_settings_are_in_use(bench: Bench) -> None:
+    """The rest is planned, also what lies in that account's folders; nothing of it is called gone."""
+    before = {(a.line, a.target): a.state for a in bench.plan(STEPS)}
+    assert TO_DO in before.values()
+    bench.on.api.closed |= {MIRA, r"HKLM\SOFTWARE\Brindlewort\Locked"}
+    planned = bench.plan(STEPS)
+    closed = [a for a in planned if a.state == UNREADABLE]
+    assert {(a.line, a.account) for a in closed} == {(8, "mira"), (11, "mira"), (13, "mira"), (16, "")}
+    assert all(a.reason == "it cannot be looked at: Device or resource busy" for a in closed)
+    assert {a.state for a in planned if a.phase == "delete" and "Beds" in a.target} == {ABSENT}
+    found = bench.job(STEPS).survey()
+    assert [s.unreadable for s in found.unreadable] == [True]
+    assert not found.evidence
+
+
+def test_a_run_stops_there(bench: Bench) -> None:
+    """Before anything is removed; when they can be looked at, it is resumed."""
+    bench.on.api.closed |= {MIRA}
+    with pytest.raises(Stopped, match="it cannot be looked at: Device or resource busy"):
+        bench.run(STEPS)
+    assert bench.on.api.values("HKLM", r"SOFTWARE\Brindlewort\Locked")
+    job = bench.again(bench.job(STEPS), next((bench.folder / "cases").iterdir()))
+    with pytest.raises(Stopped):
+        job.resume()
+    bench.on.api.closed.clear()
+    assert job.resume().clean
+    assert job.undo().stays == []
+    assert bench.on.api.values("HKU", MIRA.removeprefix("HKU\\") + r"\Software\Brindlewort")
