@@ -98,6 +98,8 @@ def fetched(folder: Path, system: str, version: tuple[int, int]) -> list[Path]:
     _download(folder, system, version, f"{own}[secure]")
     while missing := lacking(list(folder.glob("*.whl")), system, version):
         _download(folder, system, version, *missing)  # pip judges what is needed by the machine that it runs on
+    for wheel in needless(list(folder.glob("*.whl")), system, version):
+        wheel.unlink()  # needed by the machine that pip runs on
     found = sorted(folder.glob("*.whl"))
     if foreign := [wheel.name for wheel in found if not _fits(wheel, system)]:
         raise Unfit(f"not for this system: {', '.join(foreign)}")
@@ -109,6 +111,18 @@ def lacking(wheels: list[Path], system: str, version: tuple[int, int]) -> list[s
     there = {parse_wheel_filename(wheel.name)[0] for wheel in wheels}
     needed = {str(need): need for wheel in wheels for need in _needs(wheel, system, version)}
     return sorted(need.name + str(need.specifier) for need in needed.values() if canonicalize_name(need.name) not in there)
+
+
+def needless(wheels: list[Path], system: str, version: tuple[int, int]) -> list[Path]:
+    """Those that neither Kleff nor anything it needs there needs."""
+    by_name = {str(parse_wheel_filename(wheel.name)[0]): wheel for wheel in wheels}
+    wanted, found = ["kleff"], set[str]()
+    while wanted:
+        name = wanted.pop()
+        if name not in found and name in by_name:
+            found.add(name)
+            wanted += [canonicalize_name(need.name) for need in _needs(by_name[name], system, version)]
+    return [wheel for name, wheel in by_name.items() if name not in found]
 
 
 def _needs(wheel: Path, system: str, version: tuple[int, int]) -> Iterator[Requirement]:

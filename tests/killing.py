@@ -81,7 +81,7 @@ def _child(words: list[str], write: int, after: bool, log: Path, writing: int, a
 
 def _load_everything() -> None:
     for module in pkgutil.walk_packages(kleff.__path__, "kleff."):
-        if not module.name.endswith(("__main__", ".program")):
+        if not module.name.endswith(("__main__", ".program")) and not module.name.startswith("kleff.workstation.windows.host."):
             importlib.import_module(module.name)
     for name in (
         "tree_sitter_toml",

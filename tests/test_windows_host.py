@@ -138,6 +138,36 @@ def test_killed_while_the_uninstaller_works(beds: Beds) -> None:
     assert beds.stands() == before
 
 
+HELD = r"""
+format = 1
+[product]
+id = "held"
+name = "Held"
+[[evidence]]
+path = 'C:\ProgramData\Bed Counter'
+[[delete]]
+paths = ['C:\ProgramData\Bed Counter\*.beds']
+"""
+
+
+def test_a_file_that_a_program_holds(beds: Beds) -> None:
+    """It is told whose it is, and stays; after a restart the case goes on, and it is gone."""
+    windows = beds.windows
+    (windows.drive / "held.toml").write_text(HELD)
+    file = r"C:\ProgramData\Bed Counter\sage.beds"
+    holder = windows.program(r"C:\program.exe", "hold", file, "0")
+    assert until(lambda: "program.exe" in windows("preview", "held.toml", "--full"), 30)
+    said = windows("run", "held.toml", "--on", "this", "--yes", code=1)
+    assert re.search(r"action 1 .* failed: .*sage\.beds", said), said
+    assert (windows.drive / "ProgramData/Bed Counter/sage.beds").exists()
+    windows.restart()
+    holder.wait(60)
+    assert "nothing is left" not in windows("resume", code=4)  # the folder is the evidence
+    assert not (windows.drive / "ProgramData/Bed Counter/sage.beds").exists()
+    windows("undo", "held-1", "--yes")
+    assert (windows.drive / "ProgramData/Bed Counter/sage.beds").exists()
+
+
 def test_on_a_console(beds: Beds) -> None:
     """It asks there, draws what it does, and Ctrl-C ends it after what is in hand."""
     words = [PYTHON, LAUNCHER, "run", beds.removed_by(seconds=4), "--on", "this"]

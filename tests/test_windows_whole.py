@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 import shutil
 import subprocess
 from collections.abc import Iterator
@@ -21,6 +22,8 @@ from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.hives import Hives
 from kleff.workstation.windows.system.processes import WindowsProcesses
+from kleff.workstation.windows.system.software.installer import Installer
+from kleff.workstation.windows.system.software.signatures import is_signed
 from kleff.workstation.windows.system.workstation import assemble_system
 from memory import Bench, killed_at
 from support import until
@@ -246,6 +249,27 @@ def test_a_package_whose_removal_fails(installed: Installed) -> None:
     with pytest.raises(Stopped, match="1612"):  # its source is gone
         installed.bench.run(REMOVES)
     assert installed.there()
+
+
+@with_packages
+def test_what_the_installer_knows(installed: Installed) -> None:
+    """The product with its cached package; the package by what it says of itself, also when the product is gone; nobody's signature."""
+    installed.install()
+    knows, api = Installer(installed.bench.api), installed.bench.api
+    (product,) = (p for p in knows.products() if p.code == CODE)
+    assert (product.name, product.version, product.publisher, product.account) == ("Bed Counter", "2.1.0", "Brindlewort", "")
+    assert re.fullmatch(r"C:\\windows\\Installer\\\w+\.msi", product.package)
+    package = knows.package(product.package)
+    assert package is not None
+    assert (package.subject, package.product_code) == ("Counts beds", CODE)
+    assert installed.installer("/x", CODE) == 0
+    assert [p for p in knows.products() if p.code == CODE] == []
+    kept = knows.package(f"C:\\{installed.bench.folder.name}\\package\\beds.msi")
+    assert kept == package
+    assert knows.package(r"C:\windows\win.ini") is None
+    assert knows.package(r"C:\nowhere.msi") is None
+    assert not is_signed(api, r"C:\program.exe")
+    assert not is_signed(api, r"C:\nowhere.exe")
 
 
 @with_packages

@@ -19,7 +19,7 @@ BY_PATH = frozenset({
 })  # fmt: skip
 FOR_EVER = 0xFFFFFFFF
 ROOT = "\\??\\C:\\"  # other drives, and what Wine has besides, are the developer's own files
-WRITE = c.FILE_WRITE_DATA | c.FILE_APPEND_DATA
+WRITE = c.FILE_WRITE_DATA | 4  # or only adding to it (FILE_APPEND_DATA)
 GENERIC = {c.GENERIC_WRITE: WRITE | c.FILE_WRITE_ATTRIBUTES | c.READ_CONTROL | c.SYNCHRONIZE}
 # What a handle must have been opened for (one of these rights), by function and, where there is one, the class or code asked for.
 RIGHTS: dict[tuple[str, int], int] = {

@@ -35,8 +35,8 @@ def selftest(
     """Does Kleff do here what it does in its tests? Only for a Windows that nobody needs: makes and deletes things all over it."""
     from kleff.cli.common import default_cases
     from kleff.cli.terminal.show import show
-    from kleff.engine.selftest import check_throw_away
-    from kleff.engine.selftest import selftest as hold
+    from kleff.engine.selftest.holding import check_throw_away
+    from kleff.engine.selftest.holding import selftest as hold
     from kleff.report.documents import encode
     from kleff.report.selftest import selftest_document, selftest_page
     from kleff.workstation.open import open_workstation

@@ -15,7 +15,8 @@ from kleff.objects.spare_contents import entry_plan, spare_line
 from kleff.objects.uninstalling import RESTART, RESTARTING, Watch, is_over, last_try
 from kleff.procedure.globs import literal_count, name_matches
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text, duration_problem
+from kleff.procedure.model import Step, Text
+from kleff.procedure.texts import Problem, duration_problem
 from kleff.procedure.versions import parse_duration
 from kleff.workstation.identity import covers, key_id, sameness
 from kleff.workstation.things import Entry

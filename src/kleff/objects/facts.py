@@ -17,7 +17,8 @@ from kleff.objects.packages.steps import Names
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, SavingStep, Text, key_problem, path_problem
+from kleff.procedure.model import SavingStep, Text
+from kleff.procedure.texts import Problem, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate, parse_template
 from kleff.texts import plural
 from kleff.workstation.identity import NameId

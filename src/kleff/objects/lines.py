@@ -18,7 +18,8 @@ from kleff.objects.paths.details import Removing, links_on_way, removing_target
 from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem
+from kleff.procedure.model import AccountStep, Step, Text, Texts
+from kleff.procedure.texts import Problem, path_problem
 from kleff.texts import plural
 from kleff.workstation.files.lines import Edit, decode, read_whole, taking_out
 from kleff.workstation.identity import NameId, packed, path_id

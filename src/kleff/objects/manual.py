@@ -13,7 +13,8 @@ from kleff.objects.commands.programs import arguments, output_of
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Section, Step, Text, key_problem, path_problem
+from kleff.procedure.model import Section, Step, Text
+from kleff.procedure.texts import Problem, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate, parse_template
 from kleff.workstation.identity import NameId
 

@@ -15,7 +15,8 @@ from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, r
 from kleff.objects.base.resolve import Expanded
 from kleff.procedure.globs import name_matches, parts_match
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text, duration_problem, path_problem
+from kleff.procedure.model import Step, Text
+from kleff.procedure.texts import Problem, duration_problem, path_problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
 from kleff.workstation.facets import Processes, with_children

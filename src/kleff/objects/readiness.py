@@ -10,7 +10,8 @@ from kleff.objects.base.checking import settled
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Kind
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text
+from kleff.procedure.model import Step, Text
+from kleff.procedure.texts import Problem
 from kleff.procedure.versions import parse_range
 from kleff.workstation.facets import Readiness
 

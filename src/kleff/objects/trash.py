@@ -14,7 +14,8 @@ from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
 from kleff.procedure.globs import parts_match
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Problem, Step, Texts, path_problems
+from kleff.procedure.model import AccountStep, Step, Texts
+from kleff.procedure.texts import Problem, path_problems
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account

@@ -16,8 +16,9 @@ import msgspec
 from kleff import __version__
 from kleff.errors import ProcedureError
 from kleff.procedure.conditions import FACTS, BadCondition, parse_condition
-from kleff.procedure.model import Ask, Keep, NewProblem, Product, Section, Step, path_problems
+from kleff.procedure.model import Ask, Keep, Product, Section, Step
 from kleff.procedure.source import Address, Source, parse_source, read_source
+from kleff.procedure.texts import NewProblem, path_problems
 from kleff.procedure.versions import parse_range
 
 # By which procedures are read; a case keeps the number of those it was begun under. 2: keys are literal, no control characters in

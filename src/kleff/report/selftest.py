@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from itertools import groupby
 
 from kleff import __version__
-from kleff.engine.selftest import Tested
+from kleff.engine.selftest.holding import Tested
 from kleff.report.documents import CheckResult, SelftestDocument
 from kleff.report.lines import Page
 from kleff.texts import plural

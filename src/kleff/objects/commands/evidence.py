@@ -14,7 +14,8 @@ from kleff.objects.base.here import Here
 from kleff.objects.commands.programs import arguments, objection_to, output_of
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text, Texts
+from kleff.procedure.model import Step, Text, Texts
+from kleff.procedure.texts import Problem
 from kleff.procedure.variables import BadTemplate, parse_template
 from kleff.workstation.identity import NameId
 

@@ -6,7 +6,8 @@ from typing import Annotated
 
 from msgspec import Meta, field
 
-from kleff.procedure.model import Problem, SavingStep, Step, Text, Texts, duration_problem
+from kleff.procedure.model import SavingStep, Step, Text, Texts
+from kleff.procedure.texts import Problem, duration_problem
 from kleff.procedure.variables import BadTemplate, parse_template
 
 ITEM, SAVED = "{item}", "{saved}"

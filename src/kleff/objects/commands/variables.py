@@ -13,7 +13,8 @@ from kleff.objects.base.kind import Kind
 from kleff.objects.commands.evidence import VERSION
 from kleff.procedure.globs import is_glob, name_matches
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text, path_problem
+from kleff.procedure.model import Step, Text
+from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 

@@ -5,7 +5,8 @@ from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Text, key_problem
+from kleff.procedure.model import AccountStep, SavingAccountStep, Text
+from kleff.procedure.texts import Problem, key_problem
 
 View = Annotated[Literal[32, 64] | None, Meta(description="only this view; both if left out")]
 

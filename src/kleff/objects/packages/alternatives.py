@@ -12,7 +12,8 @@ from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.resolve import Expanded
 from kleff.procedure.globs import is_glob, parts_match
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text, path_problem
+from kleff.procedure.model import Step, Text
+from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Alternative

@@ -15,7 +15,8 @@ from kleff.objects.packages.choosing import bare, leaving
 from kleff.objects.packages.steps import ShadowedPurge, source_problem
 from kleff.objects.paths.several import exact, plan_several, set_aside_several
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import Problem, Step, Text
+from kleff.procedure.model import Step, Text
+from kleff.procedure.texts import Problem
 from kleff.texts import plural
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath

@@ -7,7 +7,8 @@ from msgspec import Meta
 
 from kleff.objects.base.own import AT_MOST, AtMost
 from kleff.procedure.globs import name_matches
-from kleff.procedure.model import Problem, Step, Text, Texts, path_problem
+from kleff.procedure.model import Step, Text, Texts
+from kleff.procedure.texts import Problem, path_problem
 
 Names = Annotated[Text | Texts, Meta(description="name or names of packages; * and ? are wildcards")]
 CameAlong = Literal["these", "all", "none"]

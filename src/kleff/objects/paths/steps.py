@@ -8,7 +8,8 @@ from msgspec import Meta, field
 from kleff.objects.base.here import Here
 from kleff.objects.base.resolve import Expanded
 from kleff.procedure.globs import check_glob, is_glob, name_matches
-from kleff.procedure.model import AccountStep, Problem, SavingAccountStep, Step, Text, Texts, path_problem, path_problems
+from kleff.procedure.model import AccountStep, SavingAccountStep, Step, Text, Texts
+from kleff.procedure.texts import Problem, path_problem, path_problems
 from kleff.workstation.paths import Look, WPath
 
 

@@ -13,7 +13,8 @@ from kleff.objects.paths.several import exact, plan_several, set_aside_several
 from kleff.objects.python.environments import Distribution, Environment, environments, installed, names_in, normalized, topmost
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Problem, Step, Text, Texts, path_problem
+from kleff.procedure.model import AccountStep, Step, Text, Texts
+from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 

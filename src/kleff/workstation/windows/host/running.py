@@ -30,6 +30,7 @@ PACKAGES = Path(kleff.__file__).parent.parent
 KEPT = ("SystemRoot", "SystemDrive", "TEMP", "TMP")  # of the variables; it needs no others
 APART = subprocess.CREATE_NO_WINDOW | subprocess.CREATE_NEW_PROCESS_GROUP
 SAME = 0.01  # seconds between two moments that are one
+SETTLING = 5.0  # seconds
 FIRST, LONGEST = 0.005, 0.1  # seconds between two looks
 
 
@@ -44,6 +45,7 @@ class Programs:
         self._api = api
         self._files = files
         self.pipes: dict[Path, Path] = {}
+        self._brief: set[int] = set()  # supervisors that end with their program
         self._children: dict[int, subprocess.Popen[bytes]] = {}
 
     def start(self, argv: Sequence[str], output: Path, environment: Mapping[str, str], given: Given | None, known: Known | None) -> Running:
@@ -66,6 +68,7 @@ class Programs:
             if known is not None:
                 known(running)
             self._children[child.pid] = child
+            self._brief |= set() if given.linger else {child.pid}
             assert child.stdin is not None
             assert child.stdout is not None
             with suppress(OSError):
@@ -124,6 +127,9 @@ class Programs:
                 return False
             time.sleep(min(pause, left))
             pause = min(2 * pause, LONGEST)
+        if running.pid in self._brief:  # until then it holds the files that it has written
+            with suppress(subprocess.TimeoutExpired):
+                self._children[running.pid].wait(SETTLING)
         return True
 
     def _over(self, running: Running) -> bool:

@@ -98,6 +98,17 @@ user32 num GetWindowTextW ppd
 user32 num IsWindowVisible p
 user32 bool PostMessageW pdpp
 iphlpapi status GetExtendedTcpTable ppdddd
+msi status MsiEnumProductsExW ppddpppp
+msi status MsiGetProductInfoExW ppdppp
+msi status MsiGetSummaryInformationW dpdp
+msi status MsiSummaryInfoGetPropertyW ddppppp
+msi status MsiOpenDatabaseW ppp
+msi status MsiDatabaseOpenViewW dpp
+msi status MsiViewExecute dd
+msi status MsiViewFetch dp
+msi status MsiRecordGetStringW ddpp
+msi status MsiCloseHandle d
+wintrust num WinVerifyTrust ppp
 """
 
 

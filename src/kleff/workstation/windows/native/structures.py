@@ -164,6 +164,18 @@ class FILE_RENAME_INFO(Structure):
     _fields_ = (("Flags", U32), ("RootDirectory", P), ("FileNameLength", U32), ("FileName", U16 * 1))
 
 
+class WINTRUST_FILE_INFO(Structure):
+    _fields_ = (("cbStruct", U32), ("pcwszFilePath", P), ("hFile", P), ("pgKnownSubject", P))
+
+
+class WINTRUST_DATA(Structure):
+    _fields_ = (
+        ("cbStruct", U32), ("pPolicyCallbackData", P), ("pSIPClientData", P), ("dwUIChoice", U32), ("fdwRevocationChecks", U32),
+        ("dwUnionChoice", U32), ("pFile", P), ("dwStateAction", U32), ("hWVTStateData", P), ("pwszURLReference", P),
+        ("dwProvFlags", U32), ("dwUIContext", U32),
+    )  # fmt: skip
+
+
 class OVERLAPPED(Structure):
     _fields_ = (("Internal", P), ("InternalHigh", P), ("Offset", U32), ("OffsetHigh", U32), ("hEvent", P))
 

@@ -11,34 +11,14 @@ from pathlib import Path
 from kleff.engine.job import Job
 from kleff.engine.library import parse
 from kleff.errors import Refused, UsageError
-from kleff.registry.registry import Registry
-from kleff.registry.values import list_value, text_value
 from kleff.workstation.facets import Workstation
-from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.paths import WPath
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.contract.checks import Check, Contract, Result, expect, results
+from kleff.workstation.windows.contract.sample import PROCEDURE, SampleProduct
 
 DOMAIN = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters"
 DIRECTORY = r"HKLM\SYSTEM\CurrentControlSet\Control\CloudDomainJoin\JoinInfo"
 OF_A_DIRECTORY = "S-1-12-1-"  # accounts that a directory in the cloud has given
-KEY = r"HKLM\SOFTWARE\Alder Row\Selftest"
-FOLDER = r"C:\Program Files\Alder Row Selftest"
-PROCEDURE = rf"""
-format = 1
-[product]
-id = "selftest"
-name = "Alder Row Selftest"
-[[evidence]]
-path = '{FOLDER}\tool.exe'
-[[backup]]
-label = "settings"
-paths = ['{FOLDER}\*.ini']
-[[delete]]
-paths = ['{FOLDER}']
-[[delete]]
-key = '{KEY}'
-"""
 
 
 @dataclass(frozen=True)
@@ -114,58 +94,21 @@ class WholeRun:
     """A product that is made here is removed and taken back."""
 
     def __init__(self, workstation: Workstation, scratch: Path) -> None:
+        assert workstation.registry is not None
         self._workstation, self._cases = workstation, scratch / "cases"
+        self._product = SampleProduct(workstation.files, workstation.registry)
 
     def checks(self) -> dict[str, Check]:
         return {"there and back": self._there_and_back}
 
     def clear(self) -> None:
-        files, registry = self._workstation.files, self._registry()
-        with files.parent(self._folder()) as (above, name):
-            above.delete_tree(name, lambda count: None)
-        for key in registry.canonical(KEY):
-            registry.delete_tree(key)
-            if not registry.subkeys(above_key := registry.canonical(KEY.rpartition("\\")[0])[0]):
-                registry.delete_tree(above_key)
+        self._product.clear()
 
     def _there_and_back(self) -> None:
-        self._make()
-        before = self._stands()
+        self._product.make()
+        before = self._product.stands()
         job = Job(self._workstation, parse(PROCEDURE.encode(), "selftest.toml"))
         case, ended = job.run(job.preview(compared=False), self._cases)
-        expect("that it is gone", (ended.clean, self._stands()), (True, ([], [])))
+        expect("that it is gone", (ended.clean, self._product.stands()), (True, ([], [])))
         expect("what undo could not take back", Job.of_case(case, "this").undo().stays, [])
-        expect("what stands there afterwards", self._stands(), before)
-
-    def _make(self) -> None:
-        files, registry = self._workstation.files, self._registry()
-        folder = self._folder()
-        with files.folder(folder.parent) as above:
-            above.make_folder(folder.name, 0o755)
-        with files.folder(folder) as top:
-            for name, data in (("tool.exe", b"MZ"), ("gr\u00fcn.ini", b"[beds]\r\nsage=12\r\n"), ("\u85ac\u8349.txt", b"")):
-                file = top.create(name)
-                file.write(data)
-                file.close()
-        for key in registry.canonical(KEY):
-            registry.api.create(key.hive, key.physical)
-            registry.api.set(key.hive, key.physical, text_value("Bits", str(key.view)))
-            registry.api.set(key.hive, key.physical, list_value("Beds", ["sage", "mint"]))
-
-    def _stands(self) -> tuple[list[object], list[object]]:
-        registry = self._registry()
-        found = [registry.tree(key) for key in registry.canonical(KEY) if registry.exists(key)]
-        return _files(self._workstation.files, self._folder()), [sorted(str(v) for v in one.values.values()) for one in found if one]
-
-    def _folder(self) -> WPath:
-        folder = self._workstation.files.path(FOLDER)
-        assert folder is not None
-        return folder
-
-    def _registry(self) -> Registry:
-        assert self._workstation.registry is not None
-        return self._workstation.registry
-
-
-def _files(files: FileTree, top: WPath) -> list[object]:
-    return [(str(path), look.word, look.size, look.times[1]) for path, look in files.walk(top)]
+        expect("what stands there afterwards", self._product.stands(), before)

@@ -1,0 +1,1 @@
+"""What Kleff promises of a Windows, held on a machine that nobody needs."""
