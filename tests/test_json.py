@@ -33,7 +33,7 @@ def test_every_reading_command(kleff: Kleff, lab: Path, tag_studio: Path) -> Non
     outputs["report"] = kleff("report", kleff.case(), "--format", "json")
     outputs["cases"] = kleff("cases", "--json")
     outputs["restore"] = kleff("restore", kleff.case(), "--dry-run", "--json")
-    assert set(outputs) == set(DOCUMENTS) - {"unneeded"}  # of Linux alone; see test_unneeded
+    assert set(outputs) == set(DOCUMENTS) - {"unneeded", "selftest"}  # of one system alone; see test_unneeded, test_windows_host
     for command, done in outputs.items():
         jsonschema.validate(done.json(), schema(command))
         assert done.json()["kleff"] == command

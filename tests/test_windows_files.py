@@ -9,6 +9,7 @@ import os
 import subprocess
 from collections.abc import Iterator
 from pathlib import Path
+from threading import Timer
 
 import pytest
 
@@ -166,3 +167,26 @@ def test_names_that_other_programs_trip_over(place: Place, folder: Folder) -> No
     with pytest.raises(FileExistsError):
         folder.create("CON")
     assert place.files.look(place.path.child("AUX.TXT")) is not None
+
+
+def test_somebody_looks_into_it_for_a_moment(place: Place, folder: Folder, prefix: Path, service: str) -> None:
+    """What is to go is waited for a little; who holds it on is told of."""
+    folder.create("held.txt").close()
+    words = [WINE, r"C:\program.exe", "hold", f"C:\\{place.name}\\held.txt", "0"]
+    with subprocess.Popen(words, env=environment(prefix), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as holder:
+        try:
+            assert until(lambda: _is_held(folder), 60)
+            Timer(0.2, holder.kill).start()
+            folder.rename("held.txt", folder, "moved.txt")
+        finally:
+            holder.kill()
+    assert folder.names() == ["moved.txt"]
+
+
+def _is_held(folder: Folder) -> bool:
+    try:
+        folder.rename("held.txt", folder, "held.txt.moved")
+    except OSError as error:
+        return error.errno == errno.EBUSY
+    folder.rename("held.txt.moved", folder, "held.txt")
+    return False

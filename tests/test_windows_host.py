@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import platform
 import re
@@ -10,14 +11,16 @@ import signal
 from collections.abc import Iterator
 from pathlib import Path
 
+import jsonschema
 import pexpect
 import pytest
 
+from kleff.report.documents import schema
 from support import until
-from wine.fixtures import LAUNCHER, PYTHON, OnWindows, on_wine
+from wine.fixtures import LAUNCHER, PYTHON, OnWindows, on_windows
 from wine.remote import WINE, environment
 
-pytestmark = on_wine
+pytestmark = on_windows
 
 UNINSTALL = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Uninstall\Beds"
 PROCEDURE = r"""
@@ -117,6 +120,21 @@ def test_there_and_back(beds: Beds) -> None:
     beds.windows("undo", case.name, "--yes")
     assert beds.stands() == before
     assert not (beds.windows.drive / ".kleff").exists()
+
+
+def test_restored_and_discarded(beds: Beds) -> None:
+    """What was saved comes back by itself, with its times; what was set aside goes for good."""
+    windows = beds.windows
+    saved = windows.drive / "ProgramData/Bed Counter/sage.beds"
+    os.utime(saved, (1_600_000_000, 1_600_000_000))
+    windows("run", beds.removed_by(), "--on", "this", "--yes")
+    assert not saved.exists()
+    assert list((windows.drive / ".kleff").rglob("*.beds"))
+    assert "1 file" in windows("restore", "bed-counter-1", "--yes", "--on", "this")
+    assert (saved.read_text(), int(saved.stat().st_mtime)) == ("12 beds of sage", 1_600_000_000)
+    assert "freed" in windows("discard", "bed-counter-1", "--yes")
+    assert not list((windows.drive / ".kleff").rglob("*.beds"))
+    shutil.rmtree(saved.parent)
 
 
 def test_killed_while_the_uninstaller_works(beds: Beds) -> None:
@@ -259,11 +277,17 @@ def test_selftest(windows: OnWindows) -> None:
     assert "that is not this machine's name" in windows(*words, "--host", "POTTING-02", code=3)
     before = {path.relative_to(windows.drive) for path in windows.drive.rglob("*")}
     name = platform.node()
-    said = windows(*words, "--host", name, "--output", r"C:\page.txt", code=4)
-    found = re.findall(r"^(.*?): (.*?): (.*)$", said, re.MULTILINE)
-    assert len(found) > 40, said
-    assert {(area, check) for area, check, wrong in found if wrong != "holds"} - set(DEPARTS) == set(), said
-    assert set(DEPARTS) - {(area, check) for area, check, wrong in found if wrong != "holds"} == set(), "named as a departure, and holds"
+    process = windows.start(*words, "--host", name, "--output", r"C:\page.txt", "--json")
+    told, lines = process.communicate(timeout=300)
+    assert process.returncode == 4, lines
+    document = json.loads(told)
+    jsonschema.validate(document, schema("selftest"))
+    found = {(one["area"], one["check"]): one["wrong"] for one in document["results"]}
+    assert len(found) > 40
+    assert {check: wrong for check, wrong in found.items() if wrong and check not in DEPARTS} == {}
+    assert [check for check in DEPARTS if not found[check]] == [], "named as a departure, and holds"
+    assert document["wrong"] == len(DEPARTS)
+    assert lines.count(": holds\n") == len(found) - len(DEPARTS)
     page = (windows.drive / "page.txt").read_text("utf-8")
     assert f"{len(found)} checks: {len(DEPARTS)} do not hold" in page
     assert name.casefold() not in page.casefold()
@@ -279,6 +303,8 @@ def test_selftest(windows: OnWindows) -> None:
     [
         (("preview", "wrong.toml"), r"wrong.toml:8:10: 'C:\\Beds\\a:b' holds ':', which no name on Windows may hold", 2),
         (("run", "beds.toml", "--on", "this", "--yes", "--cases", r"Q:\cases"), r"Q:\cases: there is no such drive", 3),
+        (("run", r"C:\fat\beds.toml", "--on", "this", "--yes"), r"such as C:\ProgramData\Kleff\procedures", 3),
+        (("run", "beds.toml", "--on", "this", "--yes", "--cases", r"C:\fat\cases"), r"such as C:\ProgramData\Kleff\cases", 3),
         (("survey", "beds.toml", "--on", r"root:C:\windows"), r"root:C:\windows: not on this system", 3),
         (("survey", "beds.toml", "--on", r"lab:C:\windows"), "not a lab, or incomplete: lab.toml is missing", 3),
     ],
@@ -287,6 +313,8 @@ def test_what_is_wrong_is_told_in_a_line(beds: Beds, words: tuple[str, ...], lin
     beds.removed_by()
     wrong = "format = 1\n[product]\nid = 'x'\nname = 'X'\n[[evidence]]\npath = 'C:\\x'\n[[delete]]\npaths = ['C:\\Beds\\a:b']\n"
     (beds.windows.drive / "wrong.toml").write_text(wrong)
+    (beds.windows.drive / "fat").mkdir(exist_ok=True)
+    shutil.copy(beds.windows.drive / "beds.toml", beds.windows.drive / "fat/beds.toml")
     said = beds.windows(*words, code=code)
     assert line in said
     assert "What to do:" in said

@@ -17,8 +17,21 @@ from kleff.workstation.windows.native.caller import Answer, Call
 from kleff.workstation.windows.native.local import LocalCaller, of_windows
 from wine.imitated import AdministratorsFiles
 
+FAT = "\\??\\c:\\fat"
+NO_SECURITY = 0xC0000002  # STATUS_NOT_IMPLEMENTED
 
-class Account(AdministratorsFiles):
+
+class Here(AdministratorsFiles):
+    """What lies in `C:\\fat` is as on a volume that knows no rights."""
+
+    def call(self, call: Call) -> Answer:
+        handle = call.arguments[0] if call.arguments else None
+        if call.function == "NtQuerySecurityObject" and isinstance(handle, int) and self.open.get(handle, "").lower().startswith(FAT):
+            return Answer(NO_SECURITY, 0)
+        return super().call(call)
+
+
+class Account(Here):
     """An account without an administrator's rights; Wine knows administrators alone."""
 
     def call(self, call: Call) -> Answer:
@@ -31,6 +44,6 @@ class Account(AdministratorsFiles):
 
 
 if __name__ == "__main__":
-    kind = Account if os.environ.get("KLEFF_TEST_AS") == "account" else AdministratorsFiles
+    kind = Account if os.environ.get("KLEFF_TEST_AS") == "account" else Here
     here.call_by(kind(LocalCaller(of_windows()), whole_paths=True))
     main()

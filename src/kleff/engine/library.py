@@ -12,6 +12,7 @@ from kleff.errors import ProcedureError
 from kleff.objects.base.kind import model_table
 from kleff.procedure.load import RULES, Procedure, load_procedure, parse_procedure
 from kleff.workstation.facets import Workstation
+from kleff.workstation.this_machine import host
 
 
 def load(file: Path) -> Procedure:
@@ -75,6 +76,6 @@ class Library:
         Raises:
             Refused: naming the file or folder.
         """
-        check_trusted(file, "the procedure", workstation)
+        check_trusted(file, "the procedure", workstation, host().places().library)
         if self.folder.is_dir():
-            check_trusted(self.folder, "the library", workstation)
+            check_trusted(self.folder, "the library", workstation, host().places().library)

@@ -129,15 +129,20 @@ class Watch:
             if running is None or self._at_work(running):
                 at_work = time.monotonic()
             if time.monotonic() >= min(deadline, at_work + SETTLING):
-                raise ActionFailed(
-                    f"{self.action.target} is still registered after its uninstaller ended",
-                    remedy="look whether it still works; then resume",
-                )
+                raise self._still_there(code)
             if not said:
                 self.work.progress.say("     the uninstaller has returned; waiting until the product is no longer registered")
                 said = True
             self._check_stop()
             time.sleep(0.1)
+
+    def _still_there(self, code: int | None) -> ActionFailed:
+        if code in NOT_THERE:
+            what = f"though its uninstaller says that it is not there (exit code {code})"
+            remedy = f"name its key in a [[delete]] step, or go past it with  --skip {self.action.number} --because TEXT"
+            return ActionFailed(f"{self.action.target} is still registered, {what}", remedy=remedy)
+        remedy = "look whether it still works; then resume"
+        return ActionFailed(f"{self.action.target} is still registered after its uninstaller ended", remedy=remedy)
 
     def _at_work(self, running: Running) -> bool:
         """Whether the uninstaller has left something at work, or the system's own installer is."""

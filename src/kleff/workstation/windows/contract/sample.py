@@ -32,12 +32,18 @@ class SampleProduct:
 
     def __init__(self, files: FileTree, registry: Registry) -> None:
         self._files, self._registry = files, registry
+        self._made = False
 
     def make(self) -> None:
-        """Put it there."""
+        """Put it there.
+
+        Raises:
+            OSError: EEXIST, something of that name is there already.
+        """
         folder = self._folder()
         with self._files.folder(folder.parent) as above:
             above.make_folder(folder.name, 0o755)
+        self._made = True
         with self._files.folder(folder) as top:
             for name, data in FILES:
                 file = top.create(name)
@@ -55,7 +61,9 @@ class SampleProduct:
         return list(files), [sorted((v.name, v.type, v.raw) for v in values) for values in found]
 
     def clear(self) -> None:
-        """Take it away."""
+        """Take it away, if it was made here."""
+        if not self._made:
+            return
         with self._files.parent(self._folder()) as (above, name):
             above.delete_tree(name, lambda count: None)
         for key in self._registry.canonical(KEY):

@@ -19,6 +19,12 @@ class Dressing(Folder, Protocol):
     def dress(self, name: str, attributes: dict[str, bytes], times: tuple[int, int]) -> None: ...
 
 
+class Removing(Folder, Protocol):
+    """A folder from which a file goes only if it is a certain one."""
+
+    def remove_same(self, name: str, sha256: str) -> bool: ...
+
+
 def copy_file(folder: Folder, name: str, to: Folder, to_name: str, look: Look) -> str:
     """See `Folder.copy_file`."""
     made = hashlib.sha256()
@@ -60,19 +66,17 @@ def copy_tree(folder: Folder, name: str, to: Dressing, to_name: str, told: Calla
         to.dress(to_name, source.attributes(), look.times)
 
 
-def delete_copied(folder: Folder, name: str, to: Folder, to_name: str) -> list[str]:
+def delete_copied(folder: Removing, name: str, to: Folder, to_name: str) -> list[str]:
     """See `Folder.delete_copied`."""
     look = folder.look_at(name)
     if not look.is_folder:
-        same = look.is_file and folder.sha256(name) == to.sha256(to_name)
-        if same:
-            folder.remove(name)
-        return [] if same else [name]
+        return [] if look.is_file and folder.remove_same(name, to.sha256(to_name)) else [name]
     left: list[str] = []
     with folder.folder(name) as source, to.folder(to_name) as copy:
         there = set(copy.names())
         for below in source.names():
-            left += [f"{name}\\{one}" for one in delete_copied(source, below, copy, below)] if below in there else [f"{name}\\{below}"]
+            stays = delete_copied(cast(Removing, source), below, copy, below) if below in there else [below]
+            left += [f"{name}\\{one}" for one in stays]
     if not left:
         folder.remove_if_empty(name)
     return left

@@ -237,13 +237,21 @@ class NtFolder(NtHandle):
             self.files.link(one.handle, _handle_of(to), to_name)
 
     def sha256(self, name: str) -> str:
-        made = hashlib.sha256()
         with self.file(name) as file:
             if not file.look().is_file:
                 raise OSError(errno.EINVAL, "is no regular file", name)
-            while piece := file.read(PIECE):
-                made.update(piece)
-        return made.hexdigest()
+            return _sum(file)
+
+    def remove_same(self, name: str, sha256: str) -> bool:
+        """Delete a file if its content has this sum, by the very handle by which that was read; whether it has gone."""
+        file = NtFile(self.files, self.files.open(self.handle, name, nt.REMOVE | nt.READ, c.FILE_NON_DIRECTORY_FILE))
+        try:
+            same = file.look().is_file and _sum(file) == sha256
+            if same:
+                self.files.remove(file.handle)
+            return same
+        finally:
+            file.close()
 
     def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
         from kleff.workstation.windows.system.files.copying import copy_file
@@ -313,6 +321,13 @@ class NtFolder(NtHandle):
             yield one
         finally:
             one.close()
+
+
+def _sum(file: File) -> str:
+    made = hashlib.sha256()
+    while piece := file.read(PIECE):
+        made.update(piece)
+    return made.hexdigest()
 
 
 def _handle_of(folder: Folder) -> int:

@@ -6,6 +6,7 @@ Microsoft's documentation of NtCreateFile, [MS-FSCC] 2.4 (information classes), 
 from __future__ import annotations
 
 import errno
+import time
 from ctypes import sizeof
 from functools import cached_property
 from struct import pack, unpack_from
@@ -43,6 +44,7 @@ AT_ONCE = 0x1 | 0x2 | 0x10
 NO_SUCH_CLASS = (0xC0000002, 0xC0000003, 0xC000000D, 0xC0000010, 0xC00000BB)
 SURROGATE = 0x20000000  # of a reparse tag: it stands for another thing, as links do
 NAME_AT, SIZE_AT = FILE_ID_BOTH_DIR_INFO.FileName.offset, FILE_ID_BOTH_DIR_INFO.FileNameLength.offset
+TRIES, PAUSE = 6, 0.1  # seconds; a search for harm, or an index, may have a file open for a moment
 PIECE = 1 << 20  # bytes that are read or written at once
 LISTING = 1 << 16  # bytes that are asked for at once
 LARGEST_REPARSE = 16384  # MAXIMUM_REPARSE_DATA_BUFFER_SIZE
@@ -95,8 +97,15 @@ class NtFiles:
         return self._create(path, 0, access, disposition, options, security)
 
     def open(self, folder: int, name: str, access: int, options: int = 0) -> int:
-        """What a name stands for in an open folder; of a link the link."""
-        return self._create(_one(name), folder, access, c.FILE_OPEN, options, b"")
+        """What a name stands for in an open folder; of a link the link. What is to go is waited for while somebody looks into it."""
+        for left in reversed(range(TRIES if access & c.DELETE else 1)):
+            try:
+                return self._create(_one(name), folder, access, c.FILE_OPEN, options, b"")
+            except OSError as error:
+                if error.errno != errno.EBUSY or not left:
+                    raise
+                time.sleep(PAUSE)
+        raise AssertionError("not reached")
 
     def open_again(self, handle: int, access: int) -> int:
         """The very thing that is open, for more."""
@@ -109,9 +118,12 @@ class NtFiles:
             NotADirectoryError: it is a file, or a link of any kind.
         """
         handle = self.open(folder, name, LIST, c.FILE_DIRECTORY_FILE)
-        if not self.look(handle).is_folder:
+        try:
+            if not self.look(handle).is_folder:
+                raise Failed("NtCreateFile", 0xC0000103)
+        except BaseException:
             self.close(handle)
-            raise Failed("NtCreateFile", 0xC0000103)
+            raise
         return handle
 
     def create(self, folder: int, name: str, access: int, options: int, security: bytes) -> int:
