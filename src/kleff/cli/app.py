@@ -54,7 +54,7 @@ def run() -> NoReturn:
     """Run the command line and end the process; no error a person can cause shows a traceback."""
     gc.set_threshold(100_000, 20, 20)  # a large plan is many small things that live to the end
     try:
-        app()
+        app(prog_name="kleff")
     except KleffError as error:
         _tell(error)
         _leave(error.exit_code)

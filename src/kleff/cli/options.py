@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import sys
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Literal
 
 import typer
+
+CASES = "/var/lib/kleff/cases as root, else ~/.local/state/kleff/cases"
+LIBRARY = "/etc/kleff/procedures as root, else ~/.config/kleff/procedures"
+if sys.platform == "win32":
+    CASES, LIBRARY = (rf"ProgramData\Kleff\{name} as administrator, else AppData\Local\Kleff\{name}" for name in ("cases", "procedures"))
 
 ProcedureArgument = Annotated[str, typer.Argument(metavar="PROC", help="A procedure file, or the id of one in the library.")]
 CaseArgument = Annotated[str, typer.Argument(metavar="CASE", help="A case folder, or the id of a case.")]
@@ -28,7 +34,7 @@ CasesOption = Annotated[
     typer.Option(
         "--cases",
         metavar="FOLDER",
-        help="Where cases are kept (/var/lib/kleff/cases as root, else ~/.local/state/kleff/cases).",
+        help=f"Where cases are kept ({CASES}).",
         show_default=False,
     ),
 ]
@@ -37,7 +43,7 @@ LibraryOption = Annotated[
     typer.Option(
         "--library",
         metavar="FOLDER",
-        help="Where procedures are kept (/etc/kleff/procedures as root, else ~/.config/kleff/procedures).",
+        help=f"Where procedures are kept ({LIBRARY}).",
         show_default=False,
     ),
 ]

@@ -47,6 +47,9 @@ class Host(Protocol):
     def places(self) -> Places:
         """Where cases, procedures and settings are unless a technician says otherwise."""
 
+    def draws(self, terminal: int) -> bool:
+        """Whether a terminal takes signs for colours (ECMA-48). Args: terminal: its descriptor."""
+
     def account(self) -> int:
         """The number of the account Kleff works as, where the system has numbers."""
 

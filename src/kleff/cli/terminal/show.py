@@ -6,7 +6,7 @@ import os
 import re
 import shutil
 import sys
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TextIO
 
 import typer
 
@@ -46,9 +46,15 @@ def program() -> str:
     return "kleff" if shutil.which("kleff") == given else given
 
 
-def coloured(stream: object) -> bool:
-    """Colour only on a terminal, and never with NO_COLOR (no-color.org)."""
-    return bool(getattr(stream, "isatty", lambda: False)()) and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+def coloured(stream: TextIO) -> bool:
+    """Colour only on a terminal that takes it, and never with NO_COLOR (no-color.org)."""
+    if not stream.isatty() or os.environ.get("NO_COLOR") or os.environ.get("TERM") == "dumb":
+        return False
+    if sys.platform != "win32":
+        return True
+    from kleff.workstation.this_machine import host
+
+    return host().draws(stream.fileno())
 
 
 def paint(text: str, tone: Tone) -> str:

@@ -43,6 +43,9 @@ class PosixHost:
         state = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local/state") / "kleff"
         return Places(state / "cases", settings / "procedures", settings / "settings.toml")
 
+    def draws(self, terminal: int) -> bool:
+        return True
+
     def account(self) -> int:
         return os.geteuid()
 

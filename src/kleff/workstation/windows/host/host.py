@@ -51,6 +51,13 @@ class WindowsHost:
         own = machine_folder(self._api) if self._admin else account_folder()
         return Places(own / "cases", own / "procedures", own / "settings.toml")
 
+    def draws(self, terminal: int) -> bool:
+        """A console must be asked to; what it was asked stays until it is closed."""
+        mode, console = bytearray(4), msvcrt.get_osfhandle(terminal)
+        if self._api.code("GetConsoleMode", console, mode):
+            return False
+        return not self._api.code("SetConsoleMode", console, number(mode) | c.ENABLE_VIRTUAL_TERMINAL_PROCESSING)
+
     def account(self) -> int:
         return self._files.account_number()
 

@@ -82,6 +82,8 @@ kernel32 num GetDriveTypeW p
 kernel32 num GetSystemWindowsDirectoryW pd
 kernel32 file CreateNamedPipeW pddddddp
 kernel32 bool ConnectNamedPipe pp
+kernel32 bool GetConsoleMode pp
+kernel32 bool SetConsoleMode pd
 ole32 hr CoInitializeEx pd
 ole32 hr CoCreateInstance ppdpp
 oleaut32 handle SysAllocString p
