@@ -14,7 +14,8 @@ from kleff.registry.values import RegValue, text_value
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.native.caller import Answer, Call
-from kleff.workstation.windows.system.hives import OURS, PROFILES, Hives
+from kleff.workstation.windows.profiles import PROFILES
+from kleff.workstation.windows.system.hives import OURS, Hives
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.rights import BACKUP, RESTORE, is_admin, switch_on
 from wine.fixtures import on_wine
@@ -24,6 +25,10 @@ pytestmark = on_wine
 
 MIRA = "S-1-5-21-1004336348-1177238915-682003330-1107"
 GONE = "S-1-5-21-1004336348-1177238915-682003330-1108"
+
+
+DEAD = (0x7FFFFFF0, 13_000_000_000)  # number and start of a process that there is none of
+LEFT = f"{OURS}{DEAD[0]}-{DEAD[1]}-"
 
 
 class Recording:
@@ -63,24 +68,30 @@ def test_hives_of_accounts_that_are_not_signed_in(caller: RemoteCaller) -> None:
     """Loaded when first asked for, once, and unloaded; what a killed run has left is unloaded by the next. Wine keeps no change of them."""
     recording = Recording(caller)
     api = Api(recording)  # type: ignore[arg-type]
-    hives = Hives(api, str)
+    hives = Hives(api, str, DEAD)
     registry = Registry(WindowsRegistry(api, hives))
     assert {MIRA, GONE} <= set(registry.api.hives())
     assert recording.made == []
     key = KeyRef("HKU", f"{MIRA}\\Software\\Brindlewort")
     assert registry.text(key, "who") == "mira"
     assert registry.text(key, "who") == "mira"
-    assert recording.made == [("RegLoadKeyW", OURS + MIRA)]
+    assert recording.made == [("RegLoadKeyW", LEFT + MIRA)]
     registry.api.set("HKU", f"{MIRA}\\Software\\Brindlewort\\Beds", text_value("x", "y"))
     assert registry.subkeys(key) == ["Beds"]
     assert not registry.exists(KeyRef("HKU", f"{GONE}\\Software"))
     recording.made.clear()
     again = Hives(api, str)  # the one above has been killed
-    assert recording.made == [("RegUnLoadKeyW", OURS + MIRA)]
+    assert recording.made == [("RegUnLoadKeyW", LEFT + MIRA)]
     assert [name for name in again.sids() if name.startswith(OURS)] == []
     again.place("HKU", f"{MIRA}\\Software")
+    (loaded,) = recording.made[1:]
+    assert loaded[0] == "RegLoadKeyW"
+    assert loaded[1].startswith(OURS)
+    assert loaded[1].endswith(MIRA)
+    Hives(api, str)  # another Kleff, while this one is at work
+    assert recording.made[1:] == [loaded]
     again.close()
-    assert recording.made[1:] == [("RegLoadKeyW", OURS + MIRA), ("RegUnLoadKeyW", OURS + MIRA)]
+    assert recording.made[2:] == [("RegUnLoadKeyW", loaded[1])]
     again.close()
     assert len(recording.made) == 3
 

@@ -67,13 +67,19 @@ class WindowsHost:
         real = Path(os.path.realpath(path))
         for part in (real, *real.parents):
             rights = security.CHANGING if part == real else security.REPLACING
-            handle = self._files.create_at(opened.nt_path(part), nt.LOOK, c.FILE_OPEN, b"", 0)
-            try:
+            with self._looked_at(part) as handle:
                 if not security.only_admin(self._files.security(handle), rights=rights):
                     return part
-            finally:
-                self._files.close(handle)
         return None
+
+    @contextmanager
+    def _looked_at(self, path: Path) -> Iterator[int]:
+        """A file or folder, opened to be looked at."""
+        handle = self._files.create_at(opened.nt_path(path), nt.LOOK, c.FILE_OPEN, b"", 0)
+        try:
+            yield handle
+        finally:
+            self._files.close(handle)
 
     # -- writing ----------------------------------------------------------------------------------------------
 
@@ -126,7 +132,8 @@ class WindowsHost:
     def space(self, path: Path) -> Space:
         free = bytearray(8)
         self._api.GetDiskFreeSpaceExW(str(path), free, None, None)
-        return Space(path.stat().st_dev, number(free))
+        with self._looked_at(path) as handle:
+            return Space(self._files.look(handle).volume, number(free))
 
     def copy_new(self, source: Path, target: Path) -> str:
         sha256 = hashlib.sha256()

@@ -19,10 +19,9 @@ from kleff.errors import ActionFailed
 from kleff.workstation.supervised import record_of, recorded
 from kleff.workstation.things import Given, Known, Running
 from kleff.workstation.windows.host import opened
-from kleff.workstation.windows.native import constants as c
-from kleff.workstation.windows.native.api import Api, Failed
+from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.system.files.nt import NtFiles
-from kleff.workstation.windows.system.moments import started
+from kleff.workstation.windows.system.moments import running_since
 
 MODULE = "kleff.workstation.windows.host.supervisor"
 MAIN = f"import sys; sys.path.append(sys.argv[1]); from {MODULE} import main; main()"
@@ -64,7 +63,7 @@ class Programs:
         with ExitStack() as stack:
             streams = self._streams(stack, output, given)
             child = self._supervised(list(streams.values()))
-            running = Running(child.pid, self._moment(child.pid), output)
+            running = Running(child.pid, running_since(self._api, child.pid), output)
             if known is not None:
                 known(running)
             self._children[child.pid] = child
@@ -157,18 +156,7 @@ class Programs:
 
     def _runs(self, pid: int, at: float) -> bool:
         """Whether the very process still runs (number and start time)."""
-        return pid > 0 and abs(self._moment(pid) - at) < SAME
-
-    def _moment(self, pid: int) -> float:
-        """When the process of a number was started, in seconds since 1601; 0.0 if it has ended."""
-        try:
-            process = self._api.OpenProcess(c.SYNCHRONIZE | c.PROCESS_QUERY_LIMITED_INFORMATION, 0, pid)
-        except Failed:
-            return 0.0
-        try:
-            return started(self._api, process) if self._api.WaitForSingleObject(process, 0) == c.WAIT_TIMEOUT else 0.0
-        finally:
-            self._api.CloseHandle(process)
+        return pid > 0 and abs(running_since(self._api, pid) - at) < SAME
 
 
 def _inherited(file: IO[bytes]) -> int:

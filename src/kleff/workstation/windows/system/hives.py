@@ -1,11 +1,13 @@
 """The hives of accounts: those of people who are signed in are there; the others' are loaded when first asked for, and always unloaded.
 
-A hive is loaded under a name that tells whose doing it was, so that one that a killed run has left is found and unloaded by the next.
+A hive is loaded under a name that tells which process's doing it was, so that one that a killed run has left is found and unloaded by the
+next, and one with which another Kleff is at work is left alone.
 """
 
 from __future__ import annotations
 
 import contextlib
+import re
 import time
 from collections.abc import Callable, Iterator
 
@@ -13,11 +15,12 @@ from kleff.procedure.globs import fold
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import narrow, number
-from kleff.workstation.windows.profiles import SID
+from kleff.workstation.windows.profiles import PROFILES, SID
+from kleff.workstation.windows.system.moments import running_since
 from kleff.workstation.windows.system.rights import BACKUP, RESTORE, switch_on
 
 OURS = "kleff-"
-PROFILES = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion\ProfileList"
+LEFT = re.compile(r"kleff-(\d+)-(\d+)-")  # number and start of the process that has loaded it
 CLASSES = "_Classes"  # of an account whose classes have a hive of their own
 CLASSES_BELOW = ("SOFTWARE", "CLASSES")
 OF_ACCOUNT, OF_CLASSES = r"NTUSER.DAT", r"AppData\Local\Microsoft\Windows\UsrClass.dat"
@@ -25,16 +28,17 @@ TRIES, PAUSE = 10, 0.2  # others, such as a search for harm, may look into a hiv
 
 
 class Hives:
-    """Args: expand: gives environment variables in a path what they stand for."""
+    """Args: expand: gives environment variables in a path what they stand for; owner: the process whose hives these are, else this one."""
 
-    def __init__(self, api: Api, expand: Callable[[str], str]) -> None:
+    def __init__(self, api: Api, expand: Callable[[str], str], owner: tuple[int, int] | None = None) -> None:
         self._api = api
         self._expand = expand
+        self._ours = "{}{}-{}-".format(OURS, *(owner or self._own()))
         self._loaded: set[str] = set()
         names = self._names()
         self._there = {fold(name) for name in names}
         for name in names:
-            if name.startswith(OURS):  # of a run that was killed
+            if (left := LEFT.match(name)) and int(running_since(api, int(left[1]))) != int(left[2]):  # of a run that was killed
                 switch_on(self._api, BACKUP, RESTORE)
                 self._unload(name)
 
@@ -63,7 +67,7 @@ class Hives:
     def _name(self, sid: str, ending: str, file: str) -> str:
         """Under which name an account's hive is there, the system's or ours; "" if there is none."""
         if not self._is_there(sid):
-            return f"{OURS}{sid}{ending}" if self._load(sid, ending, file) else ""
+            return f"{self._ours}{sid}{ending}" if self._load(sid, ending, file) else ""
         return f"{sid}{ending}" if fold(f"{sid}{ending}") in self._there else ""
 
     def close(self) -> None:
@@ -76,7 +80,7 @@ class Hives:
 
     def _load(self, sid: str, ending: str, file: str) -> bool:
         """Whether an account's file is loaded; False if there is none."""
-        name = f"{OURS}{sid}{ending}"
+        name = f"{self._ours}{sid}{ending}"
         if name in self._loaded:
             return True
         profile = self._profiles().get(sid, "")
@@ -98,11 +102,16 @@ class Hives:
                 return
             time.sleep(PAUSE)
 
+    def _own(self) -> tuple[int, int]:
+        """Number and start of this process."""
+        pid = self._api.GetCurrentProcessId()
+        return pid, int(running_since(self._api, pid))
+
     # -- looking ----------------------------------------------------------------------------------------------
 
     def _is_there(self, sid: str) -> bool:
         """Whether the system itself has loaded it. Somebody may sign in at any time; once there, a hive is asked for and not looked for."""
-        if f"{OURS}{sid}" not in self._loaded and fold(sid) not in self._there:
+        if f"{self._ours}{sid}" not in self._loaded and fold(sid) not in self._there:
             self._there = {fold(name) for name in self._names()}
         return fold(sid) in self._there
 

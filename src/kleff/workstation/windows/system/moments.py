@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.native import constants as c
+from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.structures import FILETIME
 
 
@@ -11,3 +12,15 @@ def started(api: Api, process: int) -> float:
     created = FILETIME()
     api.GetProcessTimes(process, created, FILETIME(), FILETIME(), FILETIME())
     return float((created.dwHighDateTime << 32) + created.dwLowDateTime) / 10**7
+
+
+def running_since(api: Api, pid: int) -> float:
+    """When the process of a number was started; 0.0 if there is none, or it has ended."""
+    try:
+        process = api.OpenProcess(c.SYNCHRONIZE | c.PROCESS_QUERY_LIMITED_INFORMATION, 0, pid)
+    except Failed:
+        return 0.0
+    try:
+        return started(api, process) if api.WaitForSingleObject(process, 0) == c.WAIT_TIMEOUT else 0.0
+    finally:
+        api.CloseHandle(process)
