@@ -16,6 +16,7 @@ import pexpect
 import pytest
 
 from kleff.report.documents import schema
+from kleff.workstation.windows.system.files.security import for_admins_alone, for_everybody_to_read
 from support import until
 from wine.fixtures import LAUNCHER, PYTHON, OnWindows, on_windows
 from wine.remote import WINE, environment
@@ -132,6 +133,12 @@ def test_restored_and_discarded(beds: Beds) -> None:
     assert list((windows.drive / ".kleff").rglob("*.beds"))
     assert "1 file" in windows("restore", "bed-counter-1", "--yes", "--on", "this")
     assert (saved.read_text(), int(saved.stat().st_mtime)) == ("12 beds of sage", 1_600_000_000)
+    assert _given(windows)["sage.beds"] == for_admins_alone()  # as it was, by the imitation; here nobody else's
+    case = next((windows.drive / "ProgramData/Kleff/cases").glob("*-bed-counter-1"))
+    shutil.copytree(case / "bag", windows.drive / "carried")
+    shutil.rmtree(saved.parent)
+    windows("restore", r"C:\carried", "--procedure", "beds.toml", "--yes", "--on", "this")
+    assert _given(windows)["sage.beds"] == for_everybody_to_read()  # rights of another machine name nobody
     assert "freed" in windows("discard", "bed-counter-1", "--yes")
     assert not list((windows.drive / ".kleff").rglob("*.beds"))
     shutil.rmtree(saved.parent)
@@ -319,6 +326,12 @@ def test_what_is_wrong_is_told_in_a_line(beds: Beds, words: tuple[str, ...], lin
     assert line in said
     assert "What to do:" in said
     assert "Traceback" not in said
+
+
+def _given(windows: OnWindows) -> dict[str, bytes]:
+    """What files were given of rights, by their names."""
+    lines = (windows.drive / "given.txt").read_text("utf-8").splitlines()
+    return {line.rpartition(" ")[0]: bytes.fromhex(line.rpartition(" ")[2]) for line in lines}
 
 
 def _runs(words: str) -> bool:

@@ -24,6 +24,7 @@ from wine.policy import Guarded, Unsafe
 from wine.remote import RemoteCaller
 
 numbers = itertools.count()
+MIRA = "S-1-5-21-1004336348-1177238915-682003330-1107"
 
 
 def test_what_a_link_holds() -> None:
@@ -56,6 +57,21 @@ def test_who_may_change_a_thing() -> None:
     assert not security.only_admin(alone[:16] + bytes(4) + alone[20:])  # no list: everybody
     assert not security.only_admin(alone[:20] + everybody + alone[20 + len(everybody) :])
     assert not security.only_admin(b"")
+
+
+def test_where_anybody_may_make_something() -> None:
+    """As on drive C and in ProgramData: what is there already is safe, what is made there is not; and what Kleff gives to whom."""
+    alone, users = security.for_admins_alone(), security.for_everybody_to_read()
+    at = users.rindex(security.READING.to_bytes(4, "little"))
+    for mask, replaced, changed in ((0x4, False, True), (0x116, False, True), (0x40, True, True), (security.READING, False, False)):
+        data = users[:at] + mask.to_bytes(4, "little") + users[at + 4 :]
+        assert security.only_admin(data, rights=security.REPLACING) is not replaced
+        assert security.only_admin(data) is not changed
+    mira = security.for_account_alone(MIRA)
+    assert security.owner(mira) == MIRA
+    assert not security.only_admin(mira)
+    assert security.only_admin(mira, security.TRUSTED | {MIRA})
+    assert len({alone, users, mira}) == 3
 
 
 class Place:

@@ -18,16 +18,20 @@ from kleff.workstation.windows.native.local import LocalCaller, of_windows
 from wine.imitated import AdministratorsFiles
 
 FAT = "\\??\\c:\\fat"
+GIVEN = Path("C:\\given.txt")
 NO_SECURITY = 0xC0000002  # STATUS_NOT_IMPLEMENTED
 
 
 class Here(AdministratorsFiles):
-    """What lies in `C:\\fat` is as on a volume that knows no rights."""
+    """What lies in `C:\\fat` is as on a volume that knows no rights. Who is given what is kept, as Wine does not."""
 
     def call(self, call: Call) -> Answer:
         handle = call.arguments[0] if call.arguments else None
         if call.function == "NtQuerySecurityObject" and isinstance(handle, int) and self.open.get(handle, "").lower().startswith(FAT):
             return Answer(NO_SECURITY, 0)
+        if call.function == "NtSetSecurityObject" and isinstance(handle, int) and isinstance(call.arguments[2], bytes):
+            with GIVEN.open("a", encoding="utf-8") as told:
+                told.write(f"{self.open[handle]} {call.arguments[2].hex()}\n")
         return super().call(call)
 
 

@@ -114,7 +114,7 @@ class Guarded:
             raise Unsafe(f"{name!r} is opened by a path")
         if folder and ("\\" in name or name in (".", "..")):  # none at all is the open folder itself
             raise Unsafe(f"{name!r} is not one step")
-        return name
+        return name or self.open.get(folder, "")
 
     def call_at(self, address: int, *arguments: Arg) -> Answer:
         return self._under.call_at(address, *arguments)

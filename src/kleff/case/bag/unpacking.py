@@ -21,7 +21,7 @@ from kleff.errors import ActionFailed, DamagedCase, remedy_for
 from kleff.progress import Progress
 from kleff.texts import plain
 from kleff.workstation.files.last_folder import LastFolder
-from kleff.workstation.files.protocol import File, FileTree, Folder, Handle, Owner
+from kleff.workstation.files.protocol import RIGHTS, File, FileTree, Folder, Handle, Owner
 from kleff.workstation.paths import WPath
 
 LANES = 2  # threads that make files
@@ -35,7 +35,7 @@ class Unpacking:
     Attributes:
         rooms: where each member is made, by its place among the item's members.
         there: where members already stand that a hard link may need.
-        owner: who gets it: (uid, gid), or None to leave it to the system.
+        owner: who gets it: (uid, gid), or None to leave it to the system; account: whose it is, by its id, or "" for nobody's.
         own: the bag was made on this very workstation: access control lists and the like mean the same here, and nobody else can have
             changed the archive since it was verified. Of any other, each file is hashed before anything is put in place.
     """
@@ -47,6 +47,7 @@ class Unpacking:
     rooms: dict[int, WPath]
     there: dict[int, WPath]
     owner: Callable[[Member], Owner]
+    account: str
     own: bool
     _digests: list[tuple[Member, Future[str]]] = field(default_factory=list)
 
@@ -160,9 +161,13 @@ class Unpacking:
             made.set_owner(*owner)
         made.set_mode(member.mode & ~UNSAFE)
         for name, value in member.attributes.items():
-            if name.startswith("user.") or (self.own and name.startswith("system.posix_acl")):
+            if name.startswith("user.") or (self.own and name.startswith("system.posix_acl")) or _of_windows(name):
                 with contextlib.suppress(OSError):  # a file system without them
                     made.set_attribute(name, b64decode(value))
+        if self.own and RIGHTS in member.attributes:  # of another workstation they name nobody here
+            made.set_attribute(RIGHTS, b64decode(member.attributes[RIGHTS]))
+        else:
+            made.give_to(self.account)
         made.set_times((member.mtime, member.mtime))
 
 
@@ -212,7 +217,12 @@ def _write_with_holes(file: File, data: bytes, at: int) -> None:
             file.write_at(page, at + start)
 
 
-def make_folder(files: FileTree, path: WPath, owner: Owner) -> None:
+def _of_windows(attribute: str) -> bool:
+    """What a Windows keeps besides rights: when a thing was made, whether it is hidden, its streams."""
+    return attribute.startswith("windows.") and attribute != RIGHTS
+
+
+def make_folder(files: FileTree, path: WPath, owner: Owner, account: str = "") -> None:
     """Make a folder, as somebody's own."""
     with files.parent(path) as (folder, name):
         folder.make_folder(name, 0o755)
@@ -220,3 +230,4 @@ def make_folder(files: FileTree, path: WPath, owner: Owner) -> None:
             made.set_mode(0o755)
             if owner:
                 made.set_owner(*owner)
+            made.give_to(account)

@@ -157,16 +157,18 @@ class Staging:
         self._count += 1
         return self._hands.area.folder_for(place).child(f"{self._prefix}{self._count}")
 
-    def copy_in(self, source: WPath, room: WPath, name: str, look: Look, owner: Owner) -> str:
+    def copy_in(self, source: WPath, room: WPath, name: str, look: Look, owner: Owner, account: str) -> str:
         """A copy of a file into a folder that is prepared, as somebody's own; returns its SHA-256."""
         files = self._hands.workstation.files
         with files.parent(source) as (folder, old), files.folder(room) as to:
             sha256 = folder.copy_file(old, to, name, look)
             if owner:
                 to.set_link(name, owner, look.times)
+            with to.file(name) as made:
+                made.give_to(account)
         return sha256
 
-    def write_in(self, room: WPath, name: str, data: bytes, owner: Owner) -> None:
+    def write_in(self, room: WPath, name: str, data: bytes, owner: Owner, account: str) -> None:
         """A new file in a folder that is prepared, as somebody's own, and all of the folder on the disk."""
         with self._hands.workstation.files.folder(room) as folder:
             file = folder.create(name)
@@ -175,6 +177,7 @@ class Staging:
                 if owner:
                     file.set_owner(*owner)
                 file.set_mode(0o644)
+                file.give_to(account)
                 file.flush()
             finally:
                 file.close()

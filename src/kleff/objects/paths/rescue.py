@@ -228,10 +228,10 @@ class RescueKind(Kind):
             staged = staging.room(top)
             below = place.parts[len(top.parts) :]
             for depth in range(len(below) + 1):
-                make_folder(files, staged.child(*below[:depth]), owner)
+                make_folder(files, staged.child(*below[:depth]), owner, account.id)
             room = staged.child(*below)
             lines = list(self._copied(action, account, staging, room, work))
-            staging.write_in(room, INDEX, self._index(action, room, lines, work), owner)
+            staging.write_in(room, INDEX, self._index(action, room, lines, work), owner, account.id)
             put_in_place(work.hands, action.number, [Ready(top, staged)])
             staging.end()
         except OSError as error:
@@ -247,7 +247,7 @@ class RescueKind(Kind):
             if look is None or not look.is_file or not belongs(look, account):
                 raise ActionFailed(f"{source} is gone or replaced since the preview", remedy="look what took it; then resume")
             name = _free(source.name, taken)
-            sha256 = staging.copy_in(source, room, name, look, owner)
+            sha256 = staging.copy_in(source, room, name, look, owner, account.id)
             if files.sha256(room.child(name)) != sha256:
                 raise ActionFailed(f"{source} is not what was copied when it is read back", remedy="check the disk; then resume")
             work.progress.step(1, look.size)

@@ -88,14 +88,14 @@ def _place(action: Action, item: SavedItem, restoring: Restoring, decision: Deci
     staging.begin([t.place for t in tops])
     ready = [Ready(t.place, staging.room(t.place)) for t in tops]
     rooms: dict[int, WPath] = {}
-    own = owner_of(account, restoring.here)
+    own, whose = owner_of(account, restoring.here), account.id if account else ""
     for top, one in zip(tops, ready, strict=True):
         rooms |= {number: one.staged.child(*names) for number, names in top.members}
         for names in _folders_between(item, top):
-            make_folder(files, one.staged.child(*names), own)
+            make_folder(files, one.staged.child(*names), own, whose)
     there = {n: decision.places[n] for n in decision.same}
     owner = _owner_rule(account, restoring)
-    Unpacking(restoring.bag, item, files, work.progress, rooms, there, owner, restoring.own).run()
+    Unpacking(restoring.bag, item, files, work.progress, rooms, there, owner, whose, restoring.own).run()
     for one in ready:
         with files.folder(one.staged.parent) as folder:
             folder.flush_volume()

@@ -14,6 +14,7 @@ from typing import IO, Protocol
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath
 
+RIGHTS = "windows.security"  # the attribute in which a Windows keeps whose a thing is, and who may do what with it
 Owner = tuple[int, int] | None  # (uid, gid); None to leave it to the system
 
 
@@ -27,6 +28,9 @@ class Handle(Protocol):
         """Extended attributes, access control lists among them; none where the file system has none."""
 
     def set_owner(self, uid: int, gid: int) -> None: ...
+
+    def give_to(self, account: str) -> None:
+        """Where rights go by ids and not by numbers: have it be an account's; for "" everybody's to read, administrators' to change."""
 
     def set_mode(self, mode: int) -> None:
         """Permissions. They are set after the owner and before attributes: each changes what stands before it."""

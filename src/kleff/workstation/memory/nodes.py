@@ -125,6 +125,8 @@ class MemoryHandle:
     def set_owner(self, uid: int, gid: int) -> None:
         self.node.uid, self.node.gid = uid, gid
 
+    def give_to(self, account: str) -> None: ...
+
     def set_mode(self, mode: int) -> None:
         self.node.mode = stat.S_IFMT(self.node.mode) | mode
 

@@ -50,6 +50,8 @@ class PosixHandle:
     def set_owner(self, uid: int, gid: int) -> None:
         os.fchown(self.fd, uid, gid)
 
+    def give_to(self, account: str) -> None: ...
+
     def set_mode(self, mode: int) -> None:
         os.fchmod(self.fd, mode)
 

@@ -58,6 +58,10 @@ class NtHandle:
     def set_owner(self, uid: int, gid: int) -> None:
         """Whose it is comes with its security descriptor, as a SID and not as a number."""
 
+    def give_to(self, account: str) -> None:
+        made = security.for_account_alone(account) if account.startswith("S-1-") else security.for_everybody_to_read()
+        self.set_attribute(SECURITY, made)
+
     def set_mode(self, mode: int) -> None:
         attributes = self.files.look(self.handle).attributes & ~c.FILE_ATTRIBUTE_READONLY
         wanted = attributes | (0 if mode & 0o222 else c.FILE_ATTRIBUTE_READONLY)

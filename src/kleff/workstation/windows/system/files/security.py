@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping
 from struct import unpack_from
 
-ATTRIBUTE = "windows.security"  # under which name copies and bags keep it
-SYSTEM, ADMINISTRATORS = "S-1-5-18", "S-1-5-32-544"
+from kleff.workstation.files.protocol import RIGHTS
+
+ATTRIBUTE = RIGHTS  # under which name copies and bags keep it
+SYSTEM, ADMINISTRATORS, USERS = "S-1-5-18", "S-1-5-32-544", "S-1-5-32-545"
+EVERYTHING, READING = 0x1F01FF, 0x1200A9  # FILE_ALL_ACCESS; FILE_GENERIC_READ and FILE_GENERIC_EXECUTE
 INSTALLER = "S-1-5-80-956008885-3418522649-1831038044-1853292631-2271478464"  # the service that owns the system's own files
 CREATOR = "S-1-3-0"  # whoever makes something there: of that, not of the folder
 TRUSTED = frozenset({SYSTEM, ADMINISTRATORS, INSTALLER, CREATOR})
@@ -59,20 +62,25 @@ def _sid(text: str) -> bytes:
 
 def for_admins_alone() -> bytes:
     """A descriptor by which the system and administrators may do everything, and nobody else anything; nothing is inherited."""
-    return _for(ADMINISTRATORS, (SYSTEM, ADMINISTRATORS))
+    return _for(ADMINISTRATORS, {SYSTEM: EVERYTHING, ADMINISTRATORS: EVERYTHING})
+
+
+def for_everybody_to_read() -> bytes:
+    """As what lies in the folders for programs: administrators may change it, everybody may read and run it."""
+    return _for(ADMINISTRATORS, {SYSTEM: EVERYTHING, ADMINISTRATORS: EVERYTHING, USERS: READING})
 
 
 def for_account_alone(account: str) -> bytes:
     """The same for an account that is no administrator. Args: account: its SID."""
-    return _for(account, (account, SYSTEM, ADMINISTRATORS))
+    return _for(account, {account: EVERYTHING, SYSTEM: EVERYTHING, ADMINISTRATORS: EVERYTHING})
 
 
-def _for(whose: str, allowed: Sequence[str]) -> bytes:
-    inherited_by_all, everything, protected, self_relative = 0x3, 0x1F01FF, 0x1000, 0x8000
+def _for(whose: str, allowed: Mapping[str, int]) -> bytes:
+    inherited_by_all, protected, self_relative = 0x3, 0x1000, 0x8000
     entries = b""
-    for text in allowed:
+    for text, rights in allowed.items():
         sid = _sid(text)
-        entries += bytes([ALLOWED, inherited_by_all]) + (8 + len(sid)).to_bytes(2, "little") + everything.to_bytes(4, "little") + sid
+        entries += bytes([ALLOWED, inherited_by_all]) + (8 + len(sid)).to_bytes(2, "little") + rights.to_bytes(4, "little") + sid
     acl = bytes([2, 0]) + (8 + len(entries)).to_bytes(2, "little") + len(allowed).to_bytes(2, "little") + b"\0\0" + entries
     owner, control = _sid(whose), self_relative | protected | DACL_PRESENT
     places = (20, 20 + len(owner), 0, 20 + 2 * len(owner))  # owner, group, audit list, access list
