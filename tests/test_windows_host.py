@@ -18,10 +18,10 @@ import pytest
 from kleff.report.documents import schema
 from kleff.workstation.windows.system.files.security import for_admins_alone, for_everybody_to_read
 from support import until
-from wine.fixtures import LAUNCHER, PYTHON, OnWindows, on_windows
+from wine.fixtures import LAUNCHER, PYTHON, OnWindows, on_wine
 from wine.remote import WINE, environment
 
-pytestmark = on_windows
+pytestmark = on_wine
 
 UNINSTALL = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Uninstall\Beds"
 PROCEDURE = r"""

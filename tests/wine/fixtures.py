@@ -22,9 +22,7 @@ from wine.prefix import HERE, compiled, copied, end, make, missing
 from wine.remote import WINE, RemoteCaller, environment
 
 # One after the other, so that one prefix serves them all.
-needs_wine = pytest.mark.skipif(bool(missing()), reason=f"needs {', '.join(missing())}")
-on_wine = [needs_wine, pytest.mark.xdist_group("wine")]
-on_windows = [needs_wine, pytest.mark.xdist_group("windows")]  # have a prefix of their own
+on_wine = [pytest.mark.skipif(bool(missing()), reason=f"needs {', '.join(missing())}"), pytest.mark.xdist_group("wine")]
 
 
 @pytest.fixture(scope="session")
