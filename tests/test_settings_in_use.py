@@ -65,3 +65,13 @@ def test_a_run_stops_there(bench: Bench) -> None:
     assert job.resume().clean
     assert job.undo().stays == []
     assert bench.on.api.values("HKU", MIRA.removeprefix("HKU\\") + r"\Software\Brindlewort")
+
+
+def test_what_is_registered_for_that_account(bench: Bench) -> None:
+    """Nobody knows whether the product is: neither the evidence nor a step calls it absent."""
+    steps = "[[evidence]]\nentry = 'Bed Counter'\n[[verify]]\nentry = 'Bed Counter'\n"
+    assert bench.job(steps).verify().clean
+    bench.on.api.closed |= {MIRA}
+    assert [s.account for s in bench.job(steps).survey().unreadable] == ["mira"]
+    assert [(a.state, a.account) for a in bench.plan(steps)] == [(UNREADABLE, "mira"), (ABSENT, "")]
+    assert not bench.job(steps).verify().clean

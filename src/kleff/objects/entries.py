@@ -8,7 +8,7 @@ from msgspec import Meta, field
 
 from kleff.case.guard.guard import Kept
 from kleff.errors import ActionFailed
-from kleff.objects.base.action import ABSENT, MANUAL, Action, Outcome, Sighting
+from kleff.objects.base.action import ABSENT, MANUAL, UNREADABLE, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind
 from kleff.objects.spare_contents import entry_plan, spare_line
@@ -73,6 +73,13 @@ def _going(step: LoadedStep, here: Here) -> list[Entry]:
     ]  # fmt: skip
 
 
+NOT_LOOKED_AT = "it cannot be looked at: what is registered for this account is in use"
+
+
+def _unread(here: Here) -> list[str]:
+    return here.workstation.entries.unread() if here.workstation.entries else []
+
+
 class EntryKind(Kind):
     """`entry`."""
 
@@ -83,6 +90,9 @@ class EntryKind(Kind):
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         assert isinstance(step.model, _Entry)
+        for account in _unread(here):
+            what = f"{step.model.entry} ({NOT_LOOKED_AT})"
+            yield Sighting(kind="entry", what=what, account=account, line=step.line, unreadable=True, component=True)
         for entry in matching(step, here):
             yield Sighting(
                 kind="entry", what=entry.name, about=entry.id, version=entry.version, where=entry.location or entry.registered_at,
@@ -94,6 +104,8 @@ class EntryKind(Kind):
         assert isinstance(model, _Entry)
         verb = "uninstall" if step.phase == "uninstall" else "look for"
         found = matching(step, here)
+        for account in _unread(here):
+            yield here.action(step, verb, model.entry, account=account, state=UNREADABLE, reason=NOT_LOOKED_AT)
         if not found:
             reason = "not registered" if here.workstation.entries else "this system registers packages, not products"
             yield here.action(step, verb, model.entry, state=ABSENT, reason=reason)

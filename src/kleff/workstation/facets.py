@@ -186,6 +186,9 @@ class Entries(Protocol):
     def present(self, entry: Entry) -> bool:
         """Whether it is still registered."""
 
+    def unread(self) -> list[str]:
+        """The accounts whose registered products cannot be looked at now."""
+
 
 class Commands(Protocol):
     def find(self, name: str) -> str | None:

@@ -45,12 +45,23 @@ class WindowsEntries:
     def present(self, entry: Entry) -> bool:
         return isinstance(entry.id, KeyId) and self._registry.exists(entry.id.key)
 
+    def unread(self) -> list[str]:
+        return [account.name for account in self._accounts() if not self._readable(account)]
+
+    def _readable(self, account: Account) -> bool:
+        try:
+            for key in self._registry.canonical(f"HKCU\\{UNINSTALL}", account.id):
+                self._registry.subkeys(key)
+        except OSError:
+            return False
+        return True
+
     def _entries(self) -> Iterator[Entry]:
         for key in self._registry.canonical(f"HKLM\\{UNINSTALL}"):
             yield from self._below(key, "")
         for account in self._accounts():
             for key in self._registry.canonical(f"HKCU\\{UNINSTALL}", account.id):
-                with contextlib.suppress(OSError):  # whose settings cannot be looked at now
+                with contextlib.suppress(OSError):  # `unread` tells whose those are
                     yield from self._below(key, account.name)
 
     def _below(self, top: KeyRef, account: str) -> Iterator[Entry]:
