@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
 import msgspec
+
+from kleff.workstation.things import Running
 
 
 class Record(msgspec.Struct, kw_only=True):
@@ -33,3 +36,20 @@ def recorded(output: Path) -> Record | None:
     with suppress(OSError, msgspec.DecodeError):
         return msgspec.json.decode(record_of(output).read_bytes(), type=Record)
     return None
+
+
+def over(running: Running, runs: Callable[[int, float], bool]) -> bool:
+    """Whether a program has ended: its record says so, or neither it nor its supervisor runs any more.
+
+    Args:
+        runs: whether the very process of a number and a start time still does.
+    """
+    watched = runs(running.pid, running.started)  # asked first: what ends after this has left its record
+    record = recorded(running.output)
+    running.begun = watched or record is not None
+    if record is not None:
+        running.program, running.code = record.program, record.code
+        if record.code is not None:
+            return True
+        watched = watched or (record.program > 0 and runs(record.program, record.started))
+    return not watched

@@ -17,7 +17,7 @@ import kleff
 from kleff.errors import ActionFailed
 from kleff.workstation.posix import supervisor
 from kleff.workstation.posix.calls import closing_fd
-from kleff.workstation.supervised import record_of, recorded
+from kleff.workstation.supervised import over, record_of
 from kleff.workstation.things import Given, Known, Running
 
 # A scope is a unit of its own for processes that somebody else starts (systemd.scope(5)): it does not end with Kleff's.
@@ -101,7 +101,7 @@ def _keeping(file: Path) -> Iterator[int]:
 def wait(running: Running, seconds: float) -> bool:
     """Wait for the end of a program."""
     deadline, pause = time.monotonic() + seconds, 0.001
-    while not _over(running):
+    while not over(running, _alive):
         left = deadline - time.monotonic()
         if left <= 0:
             return False
@@ -110,22 +110,9 @@ def wait(running: Running, seconds: float) -> bool:
     return True
 
 
-def _over(running: Running) -> bool:
-    """Whether a program has ended: its record says so, or neither it nor its supervisor runs any more."""
-    watched = _alive(running.pid, running.started)  # asked first: what ends after this has left its record
-    record = recorded(running.output)
-    running.begun = watched or record is not None
-    if record is not None:
-        running.program, running.code = record.program, record.code
-        if record.code is not None:
-            return True
-        watched = watched or (record.program > 0 and _alive(record.program, record.started))
-    return not watched
-
-
 def busy(running: Running) -> bool:
     """Whether the supervisor still watches something, or, without one, the program runs."""
-    return _alive(running.pid, running.started) or not _over(running)
+    return _alive(running.pid, running.started) or not over(running, _alive)
 
 
 def _alive(pid: int, started: float) -> bool:

@@ -16,7 +16,7 @@ from typing import IO, Any
 
 import kleff
 from kleff.errors import ActionFailed
-from kleff.workstation.supervised import record_of, recorded
+from kleff.workstation.supervised import over, record_of, recorded
 from kleff.workstation.things import Given, Known, Running
 from kleff.workstation.windows.host import opened
 from kleff.workstation.windows.native.api import Api
@@ -120,7 +120,7 @@ class Programs:
     def wait(self, running: Running, seconds: float) -> bool:
         """Wait for the end of a program."""
         deadline, pause = time.monotonic() + seconds, FIRST
-        while not self._over(running):
+        while not over(running, self._runs):
             left = deadline - time.monotonic()
             if left <= 0:
                 return False
@@ -131,21 +131,9 @@ class Programs:
                 self._children[running.pid].wait(SETTLING)
         return True
 
-    def _over(self, running: Running) -> bool:
-        """Whether a program has ended: its record says so, or neither it nor its supervisor runs any more."""
-        watched = self._runs(running.pid, running.started)  # asked first: what ends after this has left its record
-        record = recorded(running.output)
-        running.begun = watched or record is not None
-        if record is not None:
-            running.program, running.code = record.program, record.code
-            if record.code is not None:
-                return True
-            watched = watched or (record.program > 0 and self._runs(record.program, record.started))
-        return not watched
-
     def busy(self, running: Running) -> bool:
         """Whether the supervisor still watches something, or, without one, the program runs."""
-        return self._runs(running.pid, running.started) or not self._over(running)
+        return self._runs(running.pid, running.started) or not over(running, self._runs)
 
     def find(self, output: Path) -> Running | None:
         """A program whose record is there and that still runs."""
