@@ -70,6 +70,13 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=lambda item: item.path.name != "test_systemd.py")
 
 
+def pytest_collection_finish(session: pytest.Session) -> None:
+    """Tests that may not stand beside each other would without a word, if pytest-xdist cannot name their group in their ids."""
+    grouped = [item for item in session.items if item.get_closest_marker("xdist_group")]
+    if getattr(session.config.option, "loadgroup", False) and not all("@" in item.nodeid for item in grouped):
+        raise pytest.UsageError("this pytest and this pytest-xdist keep no groups of tests: install the versions that pyproject.toml names")
+
+
 @pytest.fixture
 def tag_studio(tmp_path: Path) -> Path:
     """The demo's procedure."""
