@@ -21,6 +21,8 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import pytest
+
 from kleff.__main__ import main
 from kleff.registry.regfile import RegKey, decode, parse
 
@@ -240,3 +242,25 @@ def linux_tree(top: Path, accounts: dict[str, int] | None = None) -> Path:
         if IS_ROOT:
             os.chown(home, uid, uid)
     return top
+
+
+def bad_step(lines: str, phase: str = "delete") -> list[str]:
+    """What is told of a step that is wrong; each begins with the file, the line and the column."""
+    from kleff.engine.library import parse
+    from kleff.errors import ProcedureError
+
+    text = f"format = 1\n[product]\nid = 'x'\nname = 'X'\n[[evidence]]\npath = 'C:\\x'\n[[{phase}]]\n{lines}\n"
+    with pytest.raises(ProcedureError) as caught:
+        parse(text.encode(), "x.toml")
+    assert all(problem.startswith("x.toml:") for problem in caught.value.problems), caught.value.problems
+    return [str(problem) for problem in caught.value.problems]
+
+
+def describe(lab: Path, **process: object) -> None:
+    """Describe one more program of the lab, and start all anew."""
+    file = lab / "lab.toml"
+    lines = "\n".join(f"{k} = {json.dumps(v)}" for k, v in process.items())
+    file.write_text(file.read_text() + f"\n[[process]]\n{lines}\n")
+    from kleff.workstation.lab.lab import Lab
+
+    Lab(lab).start(["BrindlewortPrintBridge", "Spooler", "StocktakeSync", "LabelQueue", "LabelWatch"], all_processes=True)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
 import pytest
@@ -9,23 +11,28 @@ import pytest
 from kleff.procedure.globs import WINDOWS
 from kleff.registry.registry import Registry, RegistryApi
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.lab.control import LabServiceControl
+from kleff.workstation.lab.control import LabMachine, LabServiceControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
+from kleff.workstation.lab.tasks import LabTaskControl
+from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.memory.tree import MemoryTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix.tree import PosixTree
 from kleff.workstation.windows.contract.checks import Contract, results
 from kleff.workstation.windows.contract.files import FilesContract
+from kleff.workstation.windows.contract.machine import MachineContract
 from kleff.workstation.windows.contract.registry import RegistryContract
 from kleff.workstation.windows.contract.services import ServicesContract
+from kleff.workstation.windows.contract.tasks import TasksContract
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.services import ServiceControl
 from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.hives import Hives
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.services import ServiceManager
+from support import describe
 from wine.fixtures import on_wine
 from wine.policy import Guarded
 
@@ -76,6 +83,32 @@ def test_services(supplier: str, request: pytest.FixtureRequest) -> None:
         name, api = request.getfixturevalue("service"), request.getfixturevalue("api")
         registry, made = Registry(WindowsRegistry(api, Hives(api, str))), ServiceManager(api)
     holds(ServicesContract(made, registry, name), supplier)
+
+
+# On Wine these are held by `kleff selftest`, by a Python for Windows: see test_windows_host.
+
+
+def test_tasks(lab: Path) -> None:
+    """A lab's tasks are the files of their definitions."""
+    tasks = lab / "files/C/Windows/System32/Tasks"
+    tasks.mkdir(parents=True, exist_ok=True)
+
+    @contextmanager
+    def made() -> Iterator[str]:
+        (tasks / "Sow").write_text("<Task/>")
+        yield "Sow"
+        (tasks / "Sow").unlink(missing_ok=True)
+
+    holds(TasksContract(LabTaskControl(Lab(lab), open_lab(lab).files, Registry(LabRegistry(Lab(lab)))), made), "lab")
+
+
+def test_machine(lab: Path) -> None:
+    """Power, sessions, ports and windows, as a lab describes them."""
+    describe(lab, name="hub.exe", path=r"C:\Tools\hub.exe", listens=[8010], title="Bed hub")
+    workstation = open_lab(lab)
+    (hub,) = (process.pid for process in workstation.processes.all() if process.name == "hub.exe")
+    machine = MachineContract(LabMachine(Lab(lab)), workstation.processes, lambda: nullcontext((hub, 8010)), lambda: hub)
+    holds(machine, "lab")
 
 
 @pytest.mark.parametrize("supplier", ["memory", "lab", pytest.param("wine", marks=on_wine)])

@@ -11,8 +11,8 @@ import pytest
 
 from kleff.errors import Refused, UsageError
 from memory import Bench, delete
-from support import Kleff, procedure, write
-from test_stopping import GARDEN, add, names
+from support import Kleff, describe, procedure, write
+from test_stopping import GARDEN, names
 
 HOE = r"C:\Program Files\Rakeworks\Hoe"
 SECRET = "--password=sesame"
@@ -74,7 +74,7 @@ def test_what_cannot_be_chosen(folder: Path) -> None:
 def garden(lab: Path, tmp_path: Path) -> Path:
     """A folder of which a viewer holds a file, and a procedure that deletes it."""
     write(lab / "files/C/Garden/seed.txt")
-    add(lab, name="viewer.exe", path=r"C:\Tools\viewer.exe", opens=[r"C:\Garden\seed.txt"], account="mira")
+    describe(lab, name="viewer.exe", path=r"C:\Tools\viewer.exe", opens=[r"C:\Garden\seed.txt"], account="mira")
     return procedure(tmp_path / "p.toml", GARDEN)
 
 

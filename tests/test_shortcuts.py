@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 from struct import pack
-from uuid import UUID
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kleff.workstation.windows.native.api import Api
-from kleff.workstation.windows.native.caller import number
 from kleff.workstation.windows.shortcuts import HEADER, Shortcut, read_shortcut
 from wine.fixtures import on_wine
 from wine.remote import RemoteCaller
+from wine.shortcut import write_shortcut
 
 
 def made(
@@ -84,23 +82,8 @@ def test_broken_ones(data: st.DataObject) -> None:
 
 @pytest.mark.parametrize("_", [pytest.param("wine", marks=on_wine)])
 def test_what_the_system_writes(_: str, caller: RemoteCaller, prefix: Path) -> None:
-    """Made by its own object for that."""
-    api, place = Api(caller), bytearray(8)
-    api.code("CoInitializeEx", None, 0)
-    shell, link = UUID("00021401-0000-0000-c000-000000000046"), UUID("000214f9-0000-0000-c000-000000000046")
-    api.CoCreateInstance(shell.bytes_le, None, 1, link.bytes_le, place)
-
-    def call(one: int, slot: int, *arguments: object) -> None:
-        method = number(caller.read(number(caller.read(one, 8)) + 8 * slot, 8))
-        assert caller.call_at(method, one, *arguments).result & 0xFFFFFFFF == 0  # type: ignore[arg-type]
-
-    made_link = number(place)
     target = r"C:\windows\system32\notepad.exe"
-    for slot, text in ((20, target), (11, "/x grün"), (9, r"C:\windows"), (7, "Beds")):  # SetPath, SetArguments, SetWorkingDirectory ...
-        call(made_link, slot, text)
-    saver = bytearray(8)
-    call(made_link, 0, UUID("0000010b-0000-0000-c000-000000000046").bytes_le, saver)  # IPersistFile
-    call(number(saver), 6, r"C:\beds.lnk", 1)
+    write_shortcut(caller, r"C:\beds.lnk", target, "/x grün", r"C:\windows", "Beds")
     found = read_shortcut((prefix / "drive_c/beds.lnk").read_bytes())
     assert found is not None
     assert found.target.lower() == target.lower()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import socket
 import subprocess
@@ -15,7 +14,7 @@ import pytest
 from kleff.registry.values import list_value, number_value
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.workstation import open_lab
-from support import IS_ROOT, Kleff, differences, hives, procedure, tree, write
+from support import IS_ROOT, Kleff, describe, differences, hives, procedure, tree, write
 
 PROGRAM = "C:\\\\Program Files\\\\Brindlewort\\\\Tag Studio 4"
 RUN = r"Software\Microsoft\Windows\CurrentVersion\Run"
@@ -27,22 +26,14 @@ def garden(lab: Path) -> Path:
     return write(lab / "files/C/Garden/seed.txt").parent
 
 
-def add(lab: Path, **process: object) -> None:
-    """Describe one more program of the lab, and start all anew."""
-    file = lab / "lab.toml"
-    lines = "\n".join(f"{k} = {json.dumps(v)}" for k, v in process.items())
-    file.write_text(file.read_text() + f"\n[[process]]\n{lines}\n")
-    Lab(lab).start(["BrindlewortPrintBridge", "Spooler", "StocktakeSync", "LabelQueue", "LabelWatch"], all_processes=True)
-
-
 def names(lab: Path) -> set[str]:
     return {str(p["name"]) for p in Lab(lab).state().processes}
 
 
 def test_programs_by_place_window_and_port(kleff: Kleff, lab: Path, garden: Path, tmp_path: Path) -> None:
     """With their children; the neighbour's goes on."""
-    add(lab, name="hub.exe", path=r"C:\Tools\hub.exe", listens=[8010])
-    add(lab, name="wizard.exe", path=r"C:\Tools\w.exe", title="Tag Studio - first steps", account="tomas")
+    describe(lab, name="hub.exe", path=r"C:\Tools\hub.exe", listens=[8010])
+    describe(lab, name="wizard.exe", path=r"C:\Tools\w.exe", title="Tag Studio - first steps", account="tomas")
     body = "[places]\nprogram = ['%ProgramFiles%\\Brindlewort\\Tag Studio 4']\n"
     steps = "[[stop]]\nprocess = '{program}\\**\\*.exe'\nwithin = '1s'\n[[stop]]\nwindow = \"tag studio - *\"\n[[stop]]\nport = 8010\n"
     file = procedure(tmp_path / "p.toml", body + steps + GARDEN)
@@ -57,8 +48,8 @@ def test_programs_by_place_window_and_port(kleff: Kleff, lab: Path, garden: Path
 
 
 def test_a_watchdog_is_named(kleff: Kleff, lab: Path, garden: Path, tmp_path: Path) -> None:
-    add(lab, name="tagguard.exe", path=r"C:\Tools\tagguard.exe", account="till")
-    add(lab, name="tagsync.exe", path=r"C:\Tools\tagsync.exe", kept_by="tagguard.exe")
+    describe(lab, name="tagguard.exe", path=r"C:\Tools\tagguard.exe", account="till")
+    describe(lab, name="tagsync.exe", path=r"C:\Tools\tagsync.exe", kept_by="tagguard.exe")
     file = procedure(tmp_path / "p.toml", '[[stop]]\nprocess = "tagsync.exe"\n' + GARDEN)
     err = kleff("run", file, "--on", f"lab:{lab}", "--yes", code=1).err
     assert "tagsync.exe was started again by tagguard.exe (number" in err
@@ -80,7 +71,7 @@ def test_a_service_with_what_depends_on_it(kleff: Kleff, lab: Path, garden: Path
         registry.api.set("HKLM", path, number_value("Start", 2))
         registry.api.set("HKLM", path, list_value("DependOnService", [needs]))
     registry.api.flush()
-    add(lab, name="x.exe", path=r"C:\Tools\x.exe")
+    describe(lab, name="x.exe", path=r"C:\Tools\x.exe")
     before = hives(lab), sorted(Lab(lab).state().running_services)
     file = procedure(tmp_path / "p.toml", '[[stop]]\nservice = "BrindlewortPrintBridge"\n' + GARDEN)
     shown = kleff("preview", file, "--on", f"lab:{lab}").out
@@ -103,7 +94,7 @@ def test_services_that_depend_on_each_other(kleff: Kleff, lab: Path, garden: Pat
         registry.api.set("HKLM", path, number_value("Start", 2))
         registry.api.set("HKLM", path, list_value("DependOnService", needs))
     registry.api.flush()
-    add(lab, name="x.exe", path=r"C:\Tools\x.exe")
+    describe(lab, name="x.exe", path=r"C:\Tools\x.exe")
     before = hives(lab), sorted(Lab(lab).state().running_services)
     kleff("run", procedure(tmp_path / "p.toml", '[[stop]]\nservice = "BrindlewortPrintBridge"\n' + GARDEN), "--on", f"lab:{lab}", "--yes")
     assert sorted(Lab(lab).state().running_services) == ["Spooler", "StocktakeSync"]
@@ -149,7 +140,7 @@ def test_the_products_own_command(kleff: Kleff, lab: Path, garden: Path, tmp_pat
 
 def test_what_still_has_files_open(kleff: Kleff, lab: Path, garden: Path, tmp_path: Path) -> None:
     """Named with program, number and account; ended if that is said."""
-    add(lab, name="viewer.exe", path=r"C:\Tools\viewer.exe", opens=[r"C:\Garden\seed.txt"], account="mira")
+    describe(lab, name="viewer.exe", path=r"C:\Tools\viewer.exe", opens=[r"C:\Garden\seed.txt"], account="mira")
     file = procedure(tmp_path / "p.toml", "[places]\nprogram = ['C:\\Windows']\n" + GARDEN)
     shown = kleff("preview", file, "--on", f"lab:{lab}").out
     assert "explorer.exe" not in shown, "what runs from a place of the system's own is nobody's holder"

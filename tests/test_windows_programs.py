@@ -10,7 +10,7 @@ import pytest
 
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.system.jobs import Job
-from kleff.workstation.windows.system.machine import SystemMachine, boot_id
+from kleff.workstation.windows.system.power.machine import SystemMachine, boot_id
 from wine.direct import started
 from wine.fixtures import on_wine
 

@@ -33,6 +33,7 @@ from wine.imitated import AdministratorsFiles
 from wine.packages import ASKS_FOR_A_RESTART, CODE, FAILS, NEEDED, package
 from wine.policy import Guarded
 from wine.remote import WINE, RemoteCaller, environment
+from wine.shortcut import write_shortcut
 
 pytestmark = on_wine
 
@@ -51,7 +52,16 @@ key = 'HKLM\Software\Brindlewort\Tag Studio'
 [[delete]]
 value = 'Tags'
 in_key = 'HKLM\Software\Stocktake'
+[[delete]]
+shortcuts_to = 'C:\Program Files\Brindlewort\Tag Studio\**'
+[[delete]]
+list_item = '%ProgramFiles%\Brindlewort\Tag Studio\bin'
+in_value = "Search"
+in_key = 'HKLM\Software\Stocktake'
 """
+MENU = r"ProgramData\Microsoft\Windows\Start Menu\Programs"
+# The system's own search path lies below a link there, which a test's prefix needs and a Windows has the other way round.
+PATH = KeyRef("HKLM", r"SOFTWARE\Stocktake")
 
 
 class OnWine(Bench):
@@ -77,7 +87,7 @@ class OnWine(Bench):
 class Product:
     """What is on the prefix, the product's and a neighbour's, and how it all stands."""
 
-    def __init__(self, bench: OnWine, prefix: Path) -> None:
+    def __init__(self, bench: OnWine, caller: RemoteCaller, prefix: Path) -> None:
         self.bench, self.prefix = bench, prefix
         registry = bench.open().registry
         assert registry is not None
@@ -103,11 +113,29 @@ class Product:
             file.parent.mkdir(parents=True, exist_ok=True)
             file.unlink(missing_ok=True)
             file.write_text(content)
+        for name in ("Tag Studio", "Bridge"):
+            program = rf"C:\Program Files\Brindlewort\{name}\{name.split()[-1]}.exe"
+            if not self.shortcut(name).exists():  # the moment of writing is in it
+                self.shortcut(name).parent.mkdir(parents=True, exist_ok=True)
+                write_shortcut(caller, rf"C:\{MENU}\About {name}.lnk", program, "/beds", r"C:\windows", "Labels for beds")
+
+        item = r"C:\Program Files\Brindlewort\Tag Studio\BIN\;"
+        (self.path,) = registry.canonical(f"{PATH.hive}\\{PATH.path}", view=64)
+        value = registry.value(self.path, "Search")
+        text = (value.text if value else r"C:\windows").replace(item, "")
+        registry.api.set(self.path.hive, self.path.physical, text_value("Search", f"{item}{text}", expand=True))
+
+    def shortcut(self, name: str) -> Path:
+        return self.bench.drive / MENU.replace("\\", "/") / f"About {name}.lnk"
+
+    def search_path(self) -> str:
+        return self.registry.text(self.path, "Search")
 
     def stands(self) -> tuple[dict[str, str], set[str]]:
         """Files with their content, and what Wine's own program exports of the registry; it sorts."""
         tops = [self.bench.drive / name for name in ("Program Files/Brindlewort", "ProgramData/Brindlewort")]
-        files = {str(p.relative_to(self.bench.drive)): p.read_text() if p.is_file() else "" for top in tops for p in top.rglob("*")}
+        every = [path for top in tops for path in top.rglob("*")] + [p for p in map(self.shortcut, ("Tag Studio", "Bridge")) if p.exists()]
+        files = {str(p.relative_to(self.bench.drive)): p.read_text("latin-1") if p.is_file() else "" for p in every}
         exported = set()
         for key, view in itertools.product((r"HKLM\Software\Brindlewort", r"HKLM\Software\Stocktake"), ("64", "32")):
             file = self.bench.drive / "exported.reg"
@@ -115,12 +143,12 @@ class Product:
             words = [WINE, "reg", "export", key, r"C:\exported.reg", "/y", f"/reg:{view}"]
             subprocess.run(words, env=environment(self.prefix), capture_output=True, check=False, timeout=60)
             exported |= {f"{view} {line}" for line in file.read_text("utf-16").splitlines()} if file.exists() else set()
-        return files, exported
+        return files, exported | {f"search path {self.search_path()}"}
 
 
 @pytest.fixture
 def product(caller: RemoteCaller, prefix: Path, service: str) -> Product:
-    return Product(OnWine(caller, prefix), prefix)
+    return Product(OnWine(caller, prefix), caller, prefix)
 
 
 def test_there_and_back(product: Product, service: str) -> None:
@@ -133,7 +161,11 @@ def test_there_and_back(product: Product, service: str) -> None:
     assert ended.clean, ended
     files, exported = product.stands()
     assert not [name for name in files if "Tag Studio" in name or name.endswith(".lbl")]
-    assert {"ProgramData/Brindlewort/neighbour.txt", "Program Files/Brindlewort/Bridge/bridge.exe"} <= set(files)
+    assert {
+        "ProgramData/Brindlewort/neighbour.txt",
+        f"{MENU}/About Bridge.lnk".replace("\\", "/"),
+        "Program Files/Brindlewort/Bridge/bridge.exe",
+    } <= set(files)
     assert not [line for line in exported if "Tag Studio" in line or '"Tags"' in line]
     assert [line for line in exported if '"Other"' in line]
     stopped = workstation.services.get(service)
@@ -150,12 +182,12 @@ def test_there_and_back(product: Product, service: str) -> None:
 
 def test_killed_on_the_way(caller: RemoteCaller, prefix: Path, service: str) -> None:
     """At some of its writes: resumed it is gone and taken back it is all there, each time."""
-    standing = Product(OnWine(caller, prefix), prefix).stands()
+    standing = Product(OnWine(caller, prefix), caller, prefix).stands()
     with killed_at(0, False) as writes:
-        job, _ = Product(OnWine(caller, prefix), prefix).bench.run(STEPS)
+        job, _ = Product(OnWine(caller, prefix), caller, prefix).bench.run(STEPS)
         job.undo()
     for number, after in points(writes[0] // 2, 6, 6):
-        product = Product(OnWine(caller, prefix), prefix)
+        product = Product(OnWine(caller, prefix), caller, prefix)
         with killed_at(number, after):
             product.bench.run(STEPS)
         with suppress(NeverBegun, StopIteration):
@@ -251,21 +283,81 @@ def test_a_package_whose_removal_fails(installed: Installed) -> None:
     assert installed.there()
 
 
+HIDDEN = f"""
+[[evidence]]
+path = 'C:\\Program Files\\Bed Counter'
+[[uninstall]]
+product_code = "{CODE}"
+[[delete]]
+paths = ['C:\\Program Files\\Bed Counter']
+"""
+CACHED = """
+[[evidence]]
+path = 'C:\\Program Files\\Bed Counter'
+[[uninstall]]
+cached_package = "Counts*"
+[[delete]]
+paths = ['C:\\Program Files\\Bed Counter']
+"""
+
+
+@with_packages
+@pytest.mark.parametrize("steps", [pytest.param(HIDDEN, id="code"), pytest.param(CACHED, id="package")])
+def test_a_package_without_its_entry(installed: Installed, steps: str) -> None:
+    """By its code alone, and by what the package in the installer's cache says of itself; that is set aside, and undo brings it back."""
+    installed.install()
+    registry = installed.bench.open().registry
+    assert registry is not None
+    for key in registry.canonical(f"HKLM\\{UNINSTALL}\\{CODE}"):
+        registry.delete_tree(key)
+    (action,) = installed.bench.plan(steps, phase="uninstall")
+    assert action.target == "Bed Counter (2.1.0)"
+    cache = installed.bench.drive / "windows/Installer"
+    kept = {path.name for path in cache.glob("*.msi")}
+    job, ended = installed.bench.run(steps)
+    assert ended.clean
+    assert not installed.there()
+    assert installed.bench.plan(steps, phase="uninstall")[0].state == "absent"
+    assert job.undo().stays == []
+    assert kept == {path.name for path in cache.glob("*.msi")}
+    assert installed.there()
+    (action,) = installed.bench.plan(steps, phase="uninstall")
+    assert (action.target, action.state) == ("Bed Counter (2.1.0)", "to do")  # the installer knows it again
+
+
+@with_packages
+def test_a_package_whose_source_is_missing_is_repaired_first(installed: Installed) -> None:
+    installed.install()
+    for cached in (installed.bench.drive / "windows/Installer").glob("*.msi"):
+        cached.unlink()
+    away = installed.file.replace(installed.bench.folder / "away.msi")
+    source = f"C:\\{installed.bench.folder.name}\\away.msi"
+    assert away.exists()
+    _, ended = installed.bench.run(REMOVES.replace("[[uninstall]]\n", f"[[uninstall]]\nsource = '{source}'\n"))
+    assert ended.clean
+    assert not installed.there()
+
+
 @with_packages
 def test_what_the_installer_knows(installed: Installed) -> None:
     """The product with its cached package; the package by what it says of itself, also when the product is gone; nobody's signature."""
     installed.install()
-    knows, api = Installer(installed.bench.api), installed.bench.api
+    files, api = installed.bench.open().files, installed.bench.api
+    cache = files.path(r"C:\windows\Installer")
+    assert cache is not None
+    knows = Installer(api, files, cache)
     (product,) = (p for p in knows.products() if p.code == CODE)
     assert (product.name, product.version, product.publisher, product.account) == ("Bed Counter", "2.1.0", "Brindlewort", "")
     assert re.fullmatch(r"C:\\windows\\Installer\\\w+\.msi", product.package)
     package = knows.package(product.package)
     assert package is not None
     assert (package.subject, package.product_code) == ("Counts beds", CODE)
+    assert (package.subject, package.product_code) in {(p.subject, p.product_code) for p in knows.packages()}
     assert installed.installer("/x", CODE) == 0
     assert [p for p in knows.products() if p.code == CODE] == []
     kept = knows.package(f"C:\\{installed.bench.folder.name}\\package\\beds.msi")
-    assert kept == package
+    assert kept is not None
+    assert (kept.subject, kept.product_code) == (package.subject, package.product_code)
     assert knows.package(r"C:\windows\win.ini") is None
     assert knows.package(r"C:\nowhere.msi") is None
     assert not is_signed(api, r"C:\program.exe")

@@ -69,6 +69,24 @@ class ActionFailed(KleffError):
     reference = "action-failed"
 
 
+class EndedBadly(ActionFailed):
+    """A program that removes a product ended with an exit code that means failure: `code`."""
+
+    exit_code = 1
+    reference = "ended-badly"
+
+    def __init__(self, what: str, *, code: int, where: str = "", remedy: str = "", said: Sequence[str] = ()) -> None:
+        super().__init__(what, where=where, remedy=remedy, said=said)
+        self.code = code
+
+
+class StillAtWork(ActionFailed):
+    """A program has not ended in time; it was not cut off, and nothing else may be begun while it works."""
+
+    exit_code = 1
+    reference = "still-at-work"
+
+
 class DamagedCase(KleffError):
     """A case or bag that cannot be read, or does not match its checksums."""
 

@@ -27,6 +27,12 @@ class Progress(Protocol):
     def say(self, line: str) -> None:
         """One line for the technician."""
 
+    def alive(self, line: str, used: float = 0.0, allowed: float = 0.0) -> None:
+        """How a program that is waited for is doing; takes the place of what was said so before. Seconds of patience: used, and in all."""
+
+    def agrees(self, question: str) -> bool:
+        """Put a question while something waits; False where nobody is there to answer."""
+
     def should_stop(self) -> bool:
         """True once the technician asked to stop; checked between effects."""
 
@@ -51,6 +57,11 @@ class Silent:
     def step(self, items: int = 0, size: int = 0) -> None: ...
 
     def say(self, line: str) -> None: ...
+
+    def alive(self, line: str, used: float = 0.0, allowed: float = 0.0) -> None: ...
+
+    def agrees(self, question: str) -> bool:
+        return False
 
     def should_stop(self) -> bool:
         return False

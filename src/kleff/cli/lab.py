@@ -60,11 +60,34 @@ def reinstall(folder: FolderArgument) -> None:
 
 @app.command("restart")
 def restart(folder: FolderArgument) -> None:
-    """Restart a lab, with its start-up programs and services."""
+    """Restart a lab, with its start-up programs and services, and what it was told to do then."""
     from kleff.workstation.lab.lab import Lab
     from kleff.workstation.lab.workstation import automatic_services, open_lab
 
     workstation = open_lab(folder)
     assert workstation.registry is not None
-    state = Lab(folder).start(automatic_services(workstation.registry))
+    state = Lab(folder).restart(automatic_services(workstation.registry), wait=True)
     print(f"{workstation.name} was restarted: boot {state.boot}")
+
+
+@app.command("shutdown")
+def shutdown(folder: FolderArgument) -> None:
+    """Shut a lab down the fast way and switch it on again: its programs are new, its boot is not."""
+    from kleff.workstation.lab.lab import Lab
+
+    lab = Lab(folder)
+    lab.shut_down()
+    print(f"{lab.file.name} was shut down and switched on: still boot {lab.state().boot}")
+
+
+@app.command("answer")
+def answer(
+    folder: FolderArgument,
+    window: Annotated[str, typer.Argument(metavar="TITLE", help="The window's title.")],
+    no: Annotated[bool, typer.Option("--no", help="Close it instead.")] = False,
+) -> None:
+    """Answer a window of a lab's program, as a person in front of it would."""
+    from kleff.workstation.lab.lab import Lab
+
+    Lab(folder).answer(window, not no)
+    print(f"{window}: {'closed' if no else 'answered'}")

@@ -93,6 +93,12 @@ AlongOption = Annotated[
     typer.Option("--came-along", help="Packages that came along go too, where the procedure does not say.", show_default=False),
 ]
 ShowItemsOption = Annotated[bool, typer.Option("--show-items", help="Name what a database holds, which is counted else.")]
+RestartOption = Annotated[
+    bool, typer.Option("--restart-now", help="If it has to wait for a restart, restart the workstation; after a question, but with --yes.")
+]
+UninstallersOption = Annotated[
+    bool, typer.Option("--without-uninstallers", help="Remove registered products without running their uninstallers.")
+]
 AloneOption = Annotated[
     bool, typer.Option("--resume-after-restart", help="If it has to wait for a restart, the workstation goes on by itself then.")
 ]

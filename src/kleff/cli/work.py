@@ -27,6 +27,7 @@ from kleff.cli.options import (
     PassphraseOption,
     ProcedureArgument,
     QuietOption,
+    RestartOption,
     SecretOption,
     ShowItemsOption,
     SpareKind,
@@ -34,6 +35,7 @@ from kleff.cli.options import (
     TechnicianOption,
     TicketOption,
     UnfinishedArgument,
+    UninstallersOption,
     WaiveOption,
     WithoutOption,
     YesOption,
@@ -71,12 +73,15 @@ def run(
     secret_fd: SecretOption = None,
     passphrase: PassphraseOption = False,
     resume_after_restart: AloneOption = False,
+    restart_now: RestartOption = False,
+    without_uninstallers: UninstallersOption = False,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
     """Preview, ask once, do; then look whether it is gone."""
     from kleff.cli.common import check_named, given_secrets, left_out, open_job
     from kleff.cli.manual import confirmation
+    from kleff.cli.terminal.restarting import restarted_on_demand
     from kleff.objects.base.here import Options
 
     check_named(on, yes)
@@ -91,13 +96,16 @@ def run(
         show_items,
         came_along.value if came_along else "",
         resume_after_restart,
+        without_uninstallers,
+        sys.stdin.isatty(),
     )
     job = open_job(procedure, on, library, options, given_secrets(secret_fd))
     job.library.check_sources(job.library.find(procedure), job.workstation)
-    carry_out(
-        job, answer or [], cases, yes, without_evidence=without_evidence, passphrase=passphrase, ticket=ticket, technician=technician,
-        full=full, quiet=quiet, json=json,
-    )  # fmt: skip
+    with restarted_on_demand(job.workstation, restart_now, yes):
+        carry_out(
+            job, answer or [], cases, yes, without_evidence=without_evidence, passphrase=passphrase, ticket=ticket, technician=technician,
+            full=full, quiet=quiet, json=json,
+        )  # fmt: skip
 
 
 def carry_out(
@@ -273,6 +281,7 @@ def resume(
     confirmed: ConfirmedOption = None,
     secret_fd: SecretOption = None,
     resume_after_restart: AloneOption = False,
+    restart_now: RestartOption = False,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
@@ -281,6 +290,7 @@ def resume(
     from kleff.cli.common import given_secrets, meant_case
     from kleff.cli.manual import confirmation
     from kleff.cli.terminal.progress import watching
+    from kleff.cli.terminal.restarting import restarted_on_demand
     from kleff.engine.cases.alone import check_alone
     from kleff.engine.job import Job
     from kleff.errors import UsageError
@@ -288,11 +298,16 @@ def resume(
     if bool(skip) != bool(because.strip()):
         raise UsageError("--skip and --because belong together", remedy="kleff resume CASE --skip ACTION --because TEXT")
     job = Job.of_case(meant_case(case, cases))
-    options = replace(job.options, confirmed={n: confirmation("") for n in confirmed or []}, goes_on_alone=resume_after_restart)
+    options = replace(
+        job.options,
+        confirmed={n: confirmation("") for n in confirmed or []},
+        goes_on_alone=resume_after_restart,
+        somebody=sys.stdin.isatty(),
+    )
     if resume_after_restart:
         with open_case(job.folder()) as known:
             check_alone(job.workstation, job.procedure, None, bool(known.text("locked")))
     job = replace(job, options=options, secrets=given_secrets(secret_fd))
-    with watching(quiet) as progress:
+    with restarted_on_demand(job.workstation, restart_now, False), watching(quiet) as progress:
         ended = job.resume(skip, because, progress)
     closing(job, job.folder(), ended, json, quiet)

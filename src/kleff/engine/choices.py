@@ -9,9 +9,11 @@ import msgspec
 
 from kleff.engine.plan import Plan
 from kleff.engine.survey import survey
+from kleff.engine.systems import applies
 from kleff.errors import Refused, UsageError
 from kleff.objects.base.action import TO_DO, Action
 from kleff.objects.base.here import Here
+from kleff.objects.base.kind import Lists, able, kind_of
 from kleff.procedure.conditions import Answer, show_answer
 from kleff.procedure.load import Procedure
 from kleff.procedure.model import Ask
@@ -43,14 +45,25 @@ def with_found(procedure: Procedure, here: Callable[[], Here]) -> Procedure:
     """The procedure with the choices of its questions put in that depend on what is found here."""
     if not any(ask.from_ for ask in procedure.asks):
         return procedure
-    found = survey(here())
+    context = here()
+    found = survey(context)
     lists = {
         "accounts": found.accounts,
         "versions": found.versions,
         "components": sorted({s.what for s in (*found.evidence, *found.others) if s.component}),
     }
-    asks = tuple(msgspec.structs.replace(a, choices=lists[a.from_]) if a.from_ else a for a in procedure.asks)
+
+    def choices_of(ask: Ask) -> list[str]:
+        return _listed(ask, procedure, context) if ask.from_ == "lists" else lists[str(ask.from_)]
+
+    asks = tuple(msgspec.structs.replace(a, choices=choices_of(a)) if a.from_ else a for a in procedure.asks)
     return dataclasses.replace(procedure, asks=asks)
+
+
+def _listed(ask: Ask, procedure: Procedure, here: Here) -> list[str]:
+    """What the programs list of the steps in which it is chosen."""
+    steps = [(able(kind_of(s.kind), Lists), s) for s in procedure.steps if s.model.chosen == ask.id and applies(s, here.workstation.system)]
+    return list(dict.fromkeys(name for kind, step in steps if kind is not None for name in kind.listed(step, here)))
 
 
 def _default(ask: Ask) -> Answer | None:
@@ -115,6 +128,8 @@ def read_answer(question: Ask, text: str) -> Answer:
         chosen = [part.strip() for part in text.split(",") if part.strip()]
         if all(part in question.choices for part in chosen):
             return chosen
+    if question.type != "yes-no" and not question.choices:
+        raise UsageError(f"{text!r} does not answer: {question.question}", remedy="nothing was found to choose from; leave the answer out")
     several = ", several with commas" if question.type == "some" else ""
     raise UsageError(f"{text!r} does not answer: {question.question}", remedy=f"answer with {_possible(question)}{several}")
 

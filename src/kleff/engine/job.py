@@ -21,7 +21,7 @@ from kleff.engine.readiness import check_names, check_ready, refuse_if_refused
 from kleff.engine.survey import Survey, survey
 from kleff.engine.systems import check_meant_for
 from kleff.engine.verify import verify
-from kleff.objects.base.here import Here, Options
+from kleff.objects.base.here import Here, Options, Programs
 from kleff.procedure.conditions import Answer
 from kleff.procedure.load import Procedure
 from kleff.progress import Progress, Silent
@@ -90,13 +90,15 @@ class Job(Opened):
             Refused: the workstation is another, or others could have changed the case.
         """
         from kleff.case.record.folder import open_case
-        from kleff.engine.cases.case_job import accounts_of, answers_of, procedure_of, spare_of, workstation_of
+        from kleff.engine.cases.case_job import accounts_of, answers_of, procedure_of, spare_of, without_uninstallers, workstation_of
 
         with open_case(folder) as case:
             procedure = procedure_of(case)
             library = Library(Path(case.text("library"))) if case.text("library") else NOWHERE
             workstation = workstation_of(case, on)
-            options = Options(spare=spare_of(case), accounts=frozenset(accounts_of(case)))
+            options = Options(
+                spare=spare_of(case), accounts=frozenset(accounts_of(case)), without_uninstallers=without_uninstallers(case)
+            )  # fmt: skip
             return cls(workstation, procedure, library, options, case=folder, answers=answers_of(case))
 
     def with_options(self, options: Options) -> Self:
@@ -119,8 +121,14 @@ class Job(Opened):
             UsageError: an answer that no question knows.
             Refused: a question without an answer.
         """
-        procedure = with_found(self.procedure, self.context)
-        return procedure, settle(procedure, given, self.ask)
+        procedure, answers, _ = self._settled(given)
+        return procedure, answers
+
+    def _settled(self, given: Iterable[str]) -> tuple[Procedure, dict[str, Answer], Programs]:
+        """The same, and what programs have said meanwhile: none is run again for the plan of the same moment."""
+        programs = Programs()
+        procedure = with_found(self.procedure, lambda: self.context(programs=programs))
+        return procedure, settle(procedure, given, self.ask), programs.again()
 
     def preview(self, given: Sequence[str] = (), compared: bool = True) -> Preview:
         """What would be done. Nothing is touched.
@@ -134,8 +142,8 @@ class Job(Opened):
             Refused: a question without an answer.
         """
         check_names(self.procedure, self.options)
-        procedure, answers = self.settled(given)
-        here = self.context(answers, procedure)
+        procedure, answers, programs = self._settled(given)
+        here = self.context(answers, procedure, programs)
         plan = make_plan(here)
 
         def again(other: dict[str, Answer]) -> Plan:

@@ -129,6 +129,7 @@ class Opened:
                 cases, self.workstation, here.procedure.raw, product.id,
                 product=product.name, procedure_name=here.procedure.name, ticket=ticket.number, technician=ticket.technician,
                 library=str(self.library.folder.absolute()) if self.library is not NOWHERE else "", spare=self.options.spare,
+                without_uninstallers="yes" if self.options.without_uninstallers else "",
                 answers=dump(here.answers), accounts=dump(sorted(self.options.accounts)), locked="yes" if key else "", rules=str(RULES),
                 **(facts or {}),
             )  # fmt: skip

@@ -32,6 +32,8 @@ def check_names(procedure: Procedure, options: Options) -> None:
     for name in options.confirmed:
         if name not in ids:
             raise UsageError(f"no manual step has the id {name!r}", remedy=f"manual steps are: {', '.join(ids) or 'none'}")
+    if options.without_uninstallers and not any(s.model.removes_registered for s in procedure.steps):
+        raise UsageError("--without-uninstallers: no step of the procedure uninstalls registered products", remedy="leave it out")
     labels = sorted({s.model.label for s in procedure.phase("backup")} - {""})
     for name in options.without_backup:
         if name not in labels:
@@ -82,7 +84,7 @@ def check_ready(here: Here, plan: Plan, cases: Path) -> None:
         if a.phase == "before" and a.state in (REFUSED, UNREADABLE)
     ]
     found += [f"not done yet: {a.target} ({a.reason})" for a in unconfirmed(plan)]
-    found += _packages_at_work(here, plan)
+    found += _packages_at_work(here, plan) + _attended(here, plan)
     found += _synced(here, plan)
     found += _rights(here, plan) + _space(here, plan, cases) + lacking(here, plan, cases)
     if found:
@@ -96,6 +98,14 @@ def _packages_at_work(here: Here, plan: Plan) -> list[str]:
         return []
     who = packages.at_work()
     return [f"not ready: {who} is installing or removing packages; let it end"] if who else []
+
+
+def _attended(here: Here, plan: Plan) -> list[str]:
+    """Whoever answers a window has to be there when it opens."""
+    windows = [a for a in plan.actions if a.attended and a.state == TO_DO]
+    if not windows or here.options.somebody:
+        return []
+    return [f"not ready: {windows[0].target}: its window must be answered by a person (line {windows[0].line}); run it on a terminal"]
 
 
 def _rights(here: Here, plan: Plan) -> list[str]:

@@ -13,7 +13,7 @@ from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem
 from kleff.procedure.versions import parse_range
-from kleff.workstation.facets import Readiness
+from kleff.workstation.system_facet import Readiness
 
 
 class Before(Step, kw_only=True, frozen=True):

@@ -8,11 +8,18 @@ from kleff.case.guard.guard import Target
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Claimed, Claims, able, kind_of
+from kleff.procedure.globs import fold
+from kleff.registry.registry import KeyRef
 from kleff.texts import plural, size
 from kleff.workstation.identity import KeyId
 from kleff.workstation.paths import Look, WPath
 from kleff.workstation.things import Entry, PackageRecord
 
+# Where the installer knows a product of the machine's, by its packed code; of the parts it consists of it has further records.
+INSTALLER_KEYS = (
+    r"HKLM\SOFTWARE\Classes\Installer\Products", r"HKLM\SOFTWARE\Classes\Installer\Features",
+    r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Installer\UserData\S-1-5-18\Products",
+)  # fmt: skip
 NAMED_PATH = re.compile(r"(?<![\w./$}])/(?:etc|var|srv|opt|usr/local)/[\w.+@~-]+(?:/[\w.+@~-]+)*")
 
 UNIT_FOLDER = re.compile(r"/systemd/(?:system|user)/[^/]+$")
@@ -26,19 +33,58 @@ def entry_plan(here: Here, entry: Entry) -> SparePlan:
     """What a registered product's uninstaller may take along: the product's places, keys and values that are there."""
     claimed, registry = _claimed(here), here.workstation.registry
     own = [entry.id.key] if isinstance(entry.id, KeyId) else []
+    own += _known_by_the_installer(here, entry)
     keys = {key.key: key for key in (*own, *claimed.keys)}.values()
     return SparePlan(
         places=_topmost(here, [*_located(here, entry.location), *(target for target, whole in claimed.targets if whole)]),
+        singles=_kept_package(here, entry),
         keys=[k for k in keys if registry is not None and registry.exists(k)],
         values=[(key, name) for key, name in claimed.values if registry is not None and registry.value(key, name) is not None],
         full=here.options.spare == "full",
     )
 
 
-def _claimed(here: Here) -> Claimed:
-    """What the procedure names as the product's own."""
+def _known_by_the_installer(here: Here, entry: Entry) -> list[KeyRef]:
+    """The keys by which the system's installer knows a product ("Installer" below `Classes` and `CurrentVersion`)."""
+    registry, code = here.workstation.registry, packed_code(entry.product_code)
+    return [key for text in INSTALLER_KEYS for key in registry.canonical(f"{text}\\{code}", view=64)] if registry and code else []
+
+
+def _kept_package(here: Here, entry: Entry) -> list[WPath]:
+    """The package that the installer keeps of a product, and deletes with it."""
+    installs, files = here.workstation.installs, here.workstation.files
+    if installs is None or not entry.product_code:
+        return []
+    found = [p.package for p in installs.products() if fold(p.code) == fold(entry.product_code)]
+    paths = (files.path(text) for text in dict.fromkeys((*found, entry.package)) if text)
+    return [path for path in paths if path is not None and files.look(path) is not None]
+
+
+def packed_code(code: str) -> str:
+    """A product code as the installer writes it in names of keys: without signs, each group backwards, the last two by pairs."""
+    groups = code.strip("{}").split("-")
+    if len(groups) != 5:
+        return ""
+    pairs = "".join(groups[3:])
+    turned = "".join(pairs[at + 1] + pairs[at] for at in range(0, len(pairs) - 1, 2))
+    return "".join(group[::-1] for group in groups[:3]) + turned
+
+
+def product_plan(here: Here) -> SparePlan:
+    """What a removal tool may take along: all places, keys and values of the product that are named or registered, and are there."""
+    claimed, registry = _claimed(here, "uninstall"), here.workstation.registry
+    return SparePlan(
+        places=_topmost(here, [*map(_exact, claimed.folders), *(target for target, whole in claimed.targets if whole)]),
+        keys=[k for k in {key.key: key for key in claimed.keys}.values() if registry is not None and registry.exists(k)],
+        values=[(key, name) for key, name in claimed.values if registry is not None and registry.value(key, name) is not None],
+        full=here.options.spare == "full",
+    )
+
+
+def _claimed(here: Here, *more: str) -> Claimed:
+    """What the procedure names as the product's own. Args: more: phases besides the usual ones."""
     claimed = Claimed()
-    for phase in ("stop", "delete", "verify"):
+    for phase in ("stop", "delete", "verify", *more):
         for step in here.procedure.phase(phase):
             kind = able(kind_of(step.kind), Claims)
             if kind is not None and step.model.on in (None, here.workstation.system):

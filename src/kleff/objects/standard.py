@@ -5,11 +5,13 @@ from kleff.objects.base.kind import register
 from kleff.objects.commands.kind import CommandKind, CommandMissingKind
 from kleff.objects.commands.variables import VariableKind
 from kleff.objects.drivers import DriverKind
-from kleff.objects.entries import EntryKind
+from kleff.objects.entries.kind import CachedKind, EntryKind, ProductKind, VendorKind
 from kleff.objects.facts import FactKind, PackagesKind
 from kleff.objects.holders import HolderKind
 from kleff.objects.keys.kind import KeyKind, ValueKind
+from kleff.objects.keys.patterns import KeyGlobKind
 from kleff.objects.lines import LinesKind
+from kleff.objects.list_items import ListItemKind
 from kleff.objects.manual import ManualKind
 from kleff.objects.modules import ModuleKind
 from kleff.objects.packages.alternatives import AlternativesKind
@@ -25,6 +27,7 @@ from kleff.objects.readiness import CHECKS, CheckKind
 from kleff.objects.services.kind import ServiceKind
 from kleff.objects.services.units import UnitKind
 from kleff.objects.services.units_of import UnitsKind
+from kleff.objects.shortcuts import ShortcutsKind
 from kleff.objects.startup import StartupKind
 from kleff.objects.tasks import TaskKind
 from kleff.objects.trash import TrashKind
@@ -33,6 +36,6 @@ register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
     TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), AlternativesKind(),
-    FlatpakKind(), ModuleKind(), ShadowedKind(),
+    FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(), ListItemKind(), ShortcutsKind(), KeyGlobKind(),
     *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

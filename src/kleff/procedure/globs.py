@@ -28,6 +28,11 @@ def check_glob(text: str) -> str | None:
     return None
 
 
+def escaped(path: str) -> str:
+    """A path as a pattern, or a template, that means it alone."""
+    return re.sub(r"[*?\[]", r"[\g<0>]", path).replace("{", "{{").replace("}", "}}")
+
+
 def is_glob(text: str) -> bool:
     """True if `text` has a wildcard; `[[]`, a literal bracket, is none."""
     return bool(MAGIC.search(text.replace("[[]", "")))

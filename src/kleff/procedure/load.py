@@ -235,6 +235,9 @@ class _Loader:
     def _kind(self, phase: str, table: dict[str, Any], address: Address) -> str | None:
         allowed = self.kinds.get(phase, {})
         named = [key for key in table if key in allowed]
+        # A key of one kind may be the name of another: of both, the one that knows the other is meant.
+        fields = {key: {f.encode_name for f in _fields(allowed[key])} for key in named}
+        named = [key for key in named if not any(key in fields[other] and other not in fields[key] for other in named if other != key)]
         listed = ", ".join(sorted(allowed))
         if len(named) == 1:
             return named[0]

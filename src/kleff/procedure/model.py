@@ -68,8 +68,8 @@ class Ask(Section, kw_only=True, frozen=True):
     type: Annotated[Literal["yes-no", "one", "some"], Meta(description="yes or no, one of the choices, or any number of them")] = "yes-no"
     choices: Annotated[list[Text], Meta(description="for one and some")] = field(default_factory=list)
     from_: Annotated[
-        Literal["accounts", "versions", "components"] | None,
-        Meta(description="the choices are what is found: accounts that use it, versions or components that its evidence shows"),
+        Literal["accounts", "versions", "components", "lists"] | None,
+        Meta(description="the choices are what is found: accounts that use it, versions or components, or what a removal tool lists"),
     ] = field(default=None, name="from")
     default: Annotated[bool | str | list[str] | None, Meta(description='without one it must be answered; with from: "all" or "none"')] = (
         None
@@ -184,6 +184,16 @@ class Step(Section, kw_only=True, frozen=True):
     @property
     def confirmed_as(self) -> str:
         """The id by which a person confirms that it is done, or ""."""
+        return ""
+
+    @property
+    def removes_registered(self) -> bool:
+        """Whether it uninstalls products that are registered as installed."""
+        return False
+
+    @property
+    def owed(self) -> str:
+        """What the vendor is to be told of if it fails, or ""."""
         return ""
 
 

@@ -156,6 +156,11 @@ def _unescape(rest: str, places: Collection[str]) -> str:
     return out
 
 
+def escaped_key(text: str) -> str:
+    """A registry key as a procedure writes it, so that it means this one: the inverse of `literal_key`."""
+    return re.sub(r"[*?]", r"[\g<0>]", text).replace("{", "{{").replace("}", "}}")
+
+
 def literal_key(text: str) -> str:
     """A registry key text with its names as they are: `{{`, `[*]` and `[?]` stand for one character.
 

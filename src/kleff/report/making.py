@@ -65,8 +65,8 @@ def sighting_info(sighting: Sighting, style: PathStyle) -> SightingInfo:
     """A piece of evidence."""
     return SightingInfo(
         kind=sighting.kind, what=sighting.what, about=thing_info(sighting.about, style) if sighting.about else None,
-        version=sighting.version, where=sighting.where, account=sighting.account, line=sighting.line, in_range=sighting.in_range,
-        unreadable=sighting.unreadable,
+        version=sighting.version, where=sighting.where, facts=sighting.facts, account=sighting.account, line=sighting.line,
+        in_range=sighting.in_range, unreadable=sighting.unreadable,
     )  # fmt: skip
 
 

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import json
+
 from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, NOT_READ, STAYS, Finding, Verification
 from kleff.engine.survey import Survey
 from kleff.objects.base.action import Sighting
+from kleff.procedure.globs import escaped
 from kleff.procedure.load import Procedure
+from kleff.procedure.variables import escaped_key
 from kleff.report.lines import Page
 from kleff.texts import plural
 from kleff.workstation.facets import Workstation
+from kleff.workstation.identity import KeyId
 
 
 def workstation_line(workstation: Workstation) -> str:
@@ -55,6 +60,8 @@ def _sighting(page: Page, sighting: Sighting) -> None:
     page.row((f"  {sighting.kind:<8} ", "dim"), (f"{sighting.what}{version}{who}", "plain"), (f"   (line {sighting.line})", "dim"))
     if sighting.where:
         page.add(f"           {sighting.where}", "dim")
+    if sighting.facts:
+        page.add(f"           {sighting.facts}", "dim")
 
 
 # -- verification ---------------------------------------------------------------------------------------------
@@ -91,7 +98,29 @@ def verify_page(name: str, where: str, result: Verification) -> Page:
             page.head(title)
             for finding in findings:
                 page.add(f"  {finding_line(finding)}", "plain" if state == STAYS else "bad")
+    steps = offered(result)
+    if steps:
+        page.head("As steps for the procedure, if it is the product's")
+        for line in steps:
+            page.add(f"  {line}")
     return page
+
+
+def offered(result: Verification) -> list[str]:
+    """What is left and no step names, as steps that would delete it."""
+    found = [f for f in result.of(LEFT) if not f.line and f.phase == "delete"]
+    paths = [literal(escaped(f.target)) for f in found if f.kind == "paths"]
+    keys = [i.key for f in found for i in f.about if isinstance(i, KeyId) and i.key.hive != "HKU"]
+    steps = ["[[delete]]", f"paths = [{', '.join(paths)}]"] if paths else []
+    for key in keys:
+        text = literal(escaped_key(f"{key.hive}\\{key.path}"))
+        steps += ["[[delete]]", f"key = {text}"]
+    return steps
+
+
+def literal(text: str) -> str:
+    """A text as a procedure holds it: as it is, where that can be (https://toml.io/en/v1.0.0, Literal strings)."""
+    return json.dumps(text, ensure_ascii=False) if "'" in text or not text.isprintable() else f"'{text}'"
 
 
 def not_looked_at(others: int) -> str:

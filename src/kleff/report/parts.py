@@ -50,6 +50,7 @@ class SightingInfo(msgspec.Struct, kw_only=True):
     about: ThingInfo | None
     version: str
     where: str
+    facts: str
     account: str
     line: int
     in_range: bool

@@ -43,8 +43,9 @@ def short_plan(here: Here, plan: Plan, asked: list[Choice] | None = None, width:
     before = ""
     for step in _steps(plan):
         phase = step[0].phase
-        _step(page, step, WORDS[phase] if phase != before else "", plan, width)
-        before = phase
+        for part in _told_apart(step):
+            _step(page, part, WORDS[phase] if phase != before else "", plan, width)
+            before = phase
     _rest(page, plan)
     page.add()
     for line in totals_lines(plan, brief=True):
@@ -67,6 +68,11 @@ def _steps(plan: Plan) -> Iterator[list[Action]]:
             yield actions
 
 
+def _told_apart(step: list[Action]) -> list[list[Action]]:
+    """What must be read before it is agreed on stands each for itself; all else of a step together."""
+    return [[a] for a in step if a.brief] + [rest for rest in [[a for a in step if not a.brief]] if rest]
+
+
 def _ready(page: Page, plan: Plan) -> None:
     met = [a for a in plan.actions if a.phase == "before" and a.state in (DONE, SKIPPED)]
     if met:
@@ -81,6 +87,7 @@ def _step(page: Page, actions: list[Action], word: str, plan: Plan, width: int) 
     mark = "!" if plan.no_return and any(a.without_return for a in going) else " "
     where = _where(going or actions, narrow) if going or len(actions) == 1 or not label else ""
     told: list[tuple[str, Tone]] = [(where, "plain" if going else "dim"), *_amounts(going, narrow), *_others(actions, bool(going))]
+    told += [(first.brief, "dim")] if first.brief and going else []
     page.row(
         (f"  {word:<10}", "head"),
         (f"{mark}{first.line or '':>4}  ", "warn" if mark == "!" else "dim"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,14 +17,15 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.flatpak_facet import Flatpaks
 from kleff.workstation.package_facet import Packages
 from kleff.workstation.paths import WPath
+from kleff.workstation.system_facet import AfterRestart, Boots, Installs, Readiness, Registrations
 from kleff.workstation.things import (
     Account,
     Alternative,
     Entry,
     Given,
     Known,
+    Life,
     Number,
-    Power,
     Process,
     Running,
     Service,
@@ -101,6 +102,24 @@ class Processes(Protocol):
     def protected(self) -> set[int]:
         """Numbers never to be signalled: process 1, Kleff and its ancestors."""
 
+    def used(self, pids: Collection[int]) -> tuple[float, int]:
+        """What processes have used together: (seconds of processor time, bytes written)."""
+
+
+def life_of(running: Running, facet: Processes) -> Life:
+    """What shows that a program is at work: what it and all it has started have used, and the windows they show."""
+    everything = facet.all()
+    own = {running.pid, running.program} - {0}
+    grown = True
+    while grown:
+        more = {p.pid for p in everything if p.parent in own} - own
+        own |= more
+        grown = bool(more)
+    own -= {running.pid} if running.pid != running.program else set()  # the supervisor
+    found = [p for p in everything if p.pid in own]
+    cpu, written = facet.used(own)
+    return Life(cpu, written, len(found), tuple(p.title for p in found if p.title))
+
 
 def with_children(found: list[Process], facet: Processes) -> list[Process]:
     """The processes and everything they started, children last; nothing protected."""
@@ -163,6 +182,15 @@ class Tasks(Protocol):
             ActionFailed: the system says no.
         """
 
+    def definition(self, name: str) -> str:
+        """What a task is, as XML (Task Scheduler schema)."""
+
+    def delete(self, name: str) -> None:
+        """With all that the system knows of it. Done twice is done once."""
+
+    def register(self, name: str, definition: str) -> None:
+        """The inverse: make it as it was."""
+
 
 class Units(Protocol):
     """Services that an account's own session runs."""
@@ -217,16 +245,6 @@ class Commands(Protocol):
         """Whether it, or anything it has left at work, still runs and is watched."""
 
 
-class AfterRestart(Protocol):
-    """What the workstation does by itself once it was restarted."""
-
-    def arrange(self, title: str, words: Sequence[str]) -> None:
-        """Start a program, once, as the administrator."""
-
-    def cancel(self) -> None:
-        """Forget it; done twice is done once."""
-
-
 class Alternatives(Protocol):
     """Names that stand for one of several programs."""
 
@@ -261,27 +279,6 @@ class Scripts(Protocol):
         Raises:
             ActionFailed: it does not end, or cannot be asked so.
         """
-
-
-class Readiness(Protocol):
-    """What the workstation is busy with."""
-
-    def power(self) -> Power: ...
-
-    def restart_pending(self) -> list[str]:
-        """Why a restart is pending; empty if none is."""
-
-    def at_work(self) -> list[str]:
-        """Installers and package managers that are at work."""
-
-    def signed_in(self) -> list[str]:
-        """Who else is signed in."""
-
-    def version(self) -> str:
-        """The system's version, or ""."""
-
-    def sync_roots(self) -> list[tuple[str, str]]:
-        """Folders that a sync program keeps in step with an account elsewhere, as far as the system shows it: (path, who)."""
 
 
 class Variables(Protocol):
@@ -320,7 +317,9 @@ class Workstation:
     variables: Variables
     registry: Registry | None = None
     entries: Entries | None = None
+    installs: Installs | None = None
     services: Services | None = None
+    registrations: Registrations | None = None
     processes: Processes | None = None
     packages: Packages | None = None
     commands: Commands | None = None
@@ -330,6 +329,7 @@ class Workstation:
     records: Records | None = None
     scripts: Scripts | None = None
     after_restart: AfterRestart | None = None
+    boots: Boots | None = None
     alternatives: Alternatives | None = None
     flatpaks: Flatpaks | None = None
     ground: Path = Path("/")

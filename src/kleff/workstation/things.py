@@ -185,6 +185,8 @@ class Entry:
         quiet: the command that removes it without a question, as arguments; None if none is known.
         account: the account in whose own hive it is registered, or "".
         product_code: of a Windows Installer product, with braces.
+        program: the registered command as arguments; size: in bytes, as registered, 0 if it is not.
+        package: the installer package that the system keeps of it, where that is how it was found.
     """
 
     name: str
@@ -197,6 +199,35 @@ class Entry:
     location: str = ""
     account: str = ""
     product_code: str = ""
+    program: tuple[str, ...] = ()
+    size: int = 0
+    package: str = ""
+
+
+@dataclass(frozen=True)
+class InstallerProduct:
+    """A product that the system's own installer has installed.
+
+    Attributes:
+        code: its product code; account: whose it is, as a SID, "" for the machine's.
+        package: where its package lies in the installer's cache; "" if that is not known.
+    """
+
+    code: str
+    account: str
+    name: str
+    version: str
+    publisher: str
+    package: str
+
+
+@dataclass(frozen=True)
+class InstallerPackage:
+    """A package in the installer's cache, and what it says of itself: `subject` is usually the product's name."""
+
+    path: str
+    subject: str
+    product_code: str
 
 
 class Installed(msgspec.Struct, frozen=True, kw_only=True):
@@ -246,6 +277,21 @@ class Running:
     program: int = 0
     code: int | None = None
     begun: bool = True
+
+
+@dataclass(frozen=True)
+class Life:
+    """What shows that a program is at work, with all it has started.
+
+    Attributes:
+        cpu: seconds of processor time; written: bytes, together with what has ended since as far as that is known.
+        programs: how many run; titles: of the windows they show.
+    """
+
+    cpu: float = 0.0
+    written: int = 0
+    programs: int = 0
+    titles: tuple[str, ...] = ()
 
 
 # Told which process runs a command, before the command itself is started.

@@ -8,17 +8,15 @@ from kleff.case.effects import (
     key_removed,
     key_written,
     lines_changed,
+    list_item_taken,
     moved,
     placed,
     process_ended,
     resume_arranged,
-    service_stopped,
-    task_switched_off,
     uninstaller_ran,
-    unit_stopped,
-    units_changed,
 )
 from kleff.case.effects.packages import alternative_removed, flatpak_removed, package_removed
+from kleff.case.effects.starting import service_deleted, service_stopped, task_deleted, task_switched_off, unit_stopped, units_changed
 
 __all__ = [
     "alternative_removed",
@@ -27,12 +25,15 @@ __all__ = [
     "key_removed",
     "key_written",
     "lines_changed",
+    "list_item_taken",
     "moved",
     "package_removed",
     "placed",
     "process_ended",
     "resume_arranged",
+    "service_deleted",
     "service_stopped",
+    "task_deleted",
     "task_switched_off",
     "uninstaller_ran",
     "unit_stopped",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from typing import ClassVar
 
 import msgspec
@@ -12,8 +13,8 @@ from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.effects.base import TakenBack, effect_of, stays
 from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of, until_still
 from kleff.case.hands import Hands
-from kleff.case.record.effect import Journaled, Pid
-from kleff.procedure.globs import PathStyle
+from kleff.case.record.effect import Count, Journaled, Pid
+from kleff.procedure.globs import PathStyle, fold
 from kleff.workstation.things import Given, Running
 
 
@@ -24,6 +25,7 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
         what: the product; boot: of the workstation when it was started.
         pid, started: its process, known a moment after it was started.
         code: how it ended; ended: it is over, and a further try starts anew; watching: it has returned, and the product is watched.
+        way: which of the ways it was, from 0.
     """
 
     kind: ClassVar[str] = "uninstaller ran"
@@ -37,6 +39,7 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
     code: int | None = None
     ended: bool = False
     watching: bool = False
+    way: Count = 0
 
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
         if not self.index:
@@ -67,20 +70,20 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
 
 
 def run_uninstaller(
-    hands: Hands, action: int, what: str, command: list[str], plan: SparePlan | None, patience: float
+    hands: Hands, action: int, what: str, command: Sequence[str], plan: SparePlan | None, given: Given, way: int = 0
 ) -> tuple[Journaled, Running]:
     """Start an uninstaller: the intent, after it the spare, complete, and only then the program.
 
     Args:
         plan: what the spare is made of; None to take none.
-        patience: seconds for which what it hands over to is watched.
+        given: what it is given besides; way: as `UninstallerRan`.
 
     Raises:
         ActionFailed: no spare can be taken, or it cannot be started.
     """
     commands = hands.workstation.commands
     assert commands is not None
-    effect = UninstallerRan(what_=what, command=command, boot=hands.workstation.boot)
+    effect = UninstallerRan(what_=what, command=list(command), boot=hands.workstation.boot, way=way)
     one = hands.intend(action, effect) if plan is None else _spared(hands, action, effect, plan)
     journaled = one
 
@@ -88,8 +91,14 @@ def run_uninstaller(
         nonlocal journaled
         journaled = hands.amend(one, pid=running.pid, started=running.started)
 
-    running = commands.start(command, hands.case.output(one.id), Given(lasting=True, linger=patience), known)
+    words = [*command, *_log(hands, one, command)]
+    running = commands.start(words, hands.case.output(one.id), given, known)
     return journaled, running
+
+
+def _log(hands: Hands, one: Journaled, command: Sequence[str]) -> list[str]:
+    """Of the system's own installer: it is to keep a log, with everything and as it goes ("Command-Line Options", Windows Installer)."""
+    return ["/l*v!", str(hands.case.log(one.id))] if fold(command[0]).endswith("\\MSIEXEC.EXE") else []
 
 
 def _spared(hands: Hands, action: int, effect: UninstallerRan, plan: SparePlan) -> Journaled:

@@ -316,6 +316,10 @@ class Guard:
         """Whether a single value may be removed whole."""
         return self._keys.check_value(key, name)
 
+    def check_item(self, key: KeyRef, name: str) -> Verdict:
+        """Whether single items may be taken out of a list in a value."""
+        return self._keys.check_item(key, name)
+
     def check_name(self, kind: str, name: str) -> Verdict:
         """Whether something of that name may be ended, stopped, taken away or removed."""
         return Verdict("refused", f"{name} is the system's own") if self._table.is_own(kind, name) else OK

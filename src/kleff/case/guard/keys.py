@@ -27,6 +27,14 @@ class KeyGuard:
             return Verdict("refused", f"the value {name} is the system's own; many programs have a part in it")
         return self.check(key, value=True)
 
+    def check_item(self, key: KeyRef, name: str) -> Verdict:
+        """Whether single items may be taken out of a list in a value."""
+        lists = {fold(k): [fold(n) for n in names] for k, names in self._table.lists.items()}
+        link = self._link_above(key) or (key if self._is_link(key) else None)
+        if link is None and fold(name) in lists.get(fold("\\".join(self._general(key))), ()):
+            return OK
+        return self.check_value(key, name)
+
     def check(self, key: KeyRef, value: bool = False) -> Verdict:
         """Whether a key (or a single value in it) may be removed."""
         parts = self._general(key)

@@ -31,6 +31,7 @@ class Table:
     Attributes:
         places: rules by path, `{drive}` for each volume; home: by the path below an account's home; keys: by key, HKCU for each account's.
         single_values: names of values that are never removed whole, by key.
+        lists: names of values out of which single items may be taken, by key, where the values themselves may not be removed.
         names: patterns of names by kind of object.
         lines: rules by path of the files whose lines are worked on: NEVER, or FREE.
         own_folders: variables that name an account's own folders, which are never removed themselves.
@@ -40,6 +41,7 @@ class Table:
     home: dict[str, str]
     keys: dict[str, str] = field(default_factory=dict)
     single_values: dict[str, list[str]] = field(default_factory=dict)
+    lists: dict[str, list[str]] = field(default_factory=dict)
     names: dict[str, list[str]] = field(default_factory=dict)
     lines: dict[str, str] = field(default_factory=dict)
     own_folders: tuple[str, ...] = ()
@@ -63,7 +65,8 @@ def of_system(system: str) -> Table:
     data = tomllib.loads(file.read_text("utf-8"))
     return Table(
         places=_by_name(data["places"]), home=_by_name(data["home"]), keys=_by_name(data.get("keys", {})),
-        single_values=data.get("single_values", {}), names=data["names"], lines=_by_name(data["lines"]), own_folders=_OF_ACCOUNTS[system],
+        single_values=data.get("single_values", {}), lists=data.get("lists", {}), names=data["names"], lines=_by_name(data["lines"]),
+        own_folders=_OF_ACCOUNTS[system],
         merged=_MERGED.get(system, frozenset()),
     )  # fmt: skip
 

@@ -65,6 +65,10 @@ class Case:
         """Where the output of an outside program is kept."""
         return self.folder / "output" / f"{number:04d}.txt"
 
+    def log(self, number: int) -> Path:
+        """Where a program keeps a log of its own beside its output."""
+        return self.folder / "output" / f"{number:04d}-log.txt"
+
     def enter(self, workstation: Workstation, state: str) -> None:
         """Go to a state; the mark on the workstation follows, set before and cleared after."""
         if state in UNFINISHED:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
+import time
 from collections.abc import Iterator
 from types import FrameType
 from typing import Any
@@ -15,6 +16,8 @@ from kleff.errors import StopAtOnce
 from kleff.progress import Progress, Silent
 from kleff.texts import plain
 from kleff.texts import size as sizes
+
+NOW_AND_THEN = 30.0  # seconds between two words of a program that is at work, where no terminal is
 
 
 class Plain(Silent):
@@ -28,6 +31,7 @@ class Plain(Silent):
         super().__init__()
         self.stop = False
         self._full = full
+        self._quiet_until = time.monotonic() + NOW_AND_THEN
 
     def worked(self) -> float:
         return clock.worked()
@@ -44,12 +48,20 @@ class Plain(Silent):
         if self._full:
             self.say(f"{number:>4}  {what}")
 
+    def alive(self, line: str, used: float = 0.0, allowed: float = 0.0) -> None:
+        """A line now and then."""
+        if self._quiet_until <= time.monotonic():
+            self._quiet_until = time.monotonic() + NOW_AND_THEN
+            self.say(f"     {line}")
+
     def should_stop(self) -> bool:
         return self.stop
 
 
 class Quiet(Plain):
     def say(self, line: str) -> None: ...
+
+    def alive(self, line: str, used: float = 0.0, allowed: float = 0.0) -> None: ...
 
 
 class Drawn(Plain):
@@ -76,6 +88,7 @@ class Drawn(Plain):
         )
         self._all: Any = None
         self._task: Any = None
+        self._waiting: Any = None
         self._of = (0, 0)
         self._done = (0, 0)
 
@@ -103,7 +116,7 @@ class Drawn(Plain):
         self._task = self._bar.add_task(plain(what)[:40], total=size or items or None, info="")
 
     def step(self, items: int = 0, size: int = 0) -> None:
-        if self._task is None:
+        if self._task is None or self._task == self._waiting:
             return
         self._done = (self._done[0] + items, self._done[1] + size)
         parts = [f"{self._done[0]:,} of {self._of[0]:,} items"] if self._of[0] else []
@@ -114,6 +127,24 @@ class Drawn(Plain):
         with contextlib.suppress(OSError):
             self._clear()
             self._bar.console.print(plain(line), soft_wrap=True)
+
+    def alive(self, line: str, used: float = 0.0, allowed: float = 0.0) -> None:
+        """In place of what is in hand: the patience that is used up as a bar."""
+        text = plain(line)[: max(self._bar.console.width - 66, 40)]
+        if self._waiting is None or self._task != self._waiting:
+            self._clear()
+            self._task = self._waiting = self._bar.add_task(text, total=allowed or None, info="")
+        self._bar.update(self._waiting, description=text, completed=used)
+
+    def agrees(self, question: str) -> bool:
+        if not sys.stdin.isatty():
+            return False
+        self._bar.stop()
+        try:
+            print(f"{plain(question)} [y/N] ", end="", file=sys.stderr, flush=True)
+            return clock.answered().strip().lower() in ("y", "yes")
+        finally:
+            self._bar.start()
 
     def _clear(self) -> None:
         if self._task is not None:

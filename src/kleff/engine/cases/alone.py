@@ -27,9 +27,7 @@ def check_alone(workstation: Workstation, procedure: Procedure, plan: Plan | Non
         Refused: it cannot, and why.
     """
     if workstation.after_restart is None or not workstation.admin:
-        raise Refused(
-            "only an administrator, on this workstation itself where systemd runs, can have a case go on by itself", remedy=BY_HAND
-        )
+        raise Refused("only an administrator can have a case go on by itself, on Windows, on a lab, or where systemd runs", remedy=BY_HAND)
     if locked:
         raise Refused("a bag that is locked cannot be gone on with alone: its passphrase is stored nowhere", remedy=BY_HAND)
     asked = [s for s in procedure.steps if s.model.needs_secret]
@@ -38,6 +36,9 @@ def check_alone(workstation: Workstation, procedure: Procedure, plan: Plan | Non
     by_hand = [a for a in plan.actions if a.state == MANUAL and a.phase not in ("before", "after")] if plan else []
     if by_hand:
         raise Refused(f"{by_hand[0].target}: a person has to do that (step at line {by_hand[0].line})", remedy=BY_HAND)
+    answered = [a for a in plan.actions if a.attended] if plan else []
+    if answered:
+        raise Refused(f"{answered[0].target}: a person has to answer its window (step at line {answered[0].line})", remedy=BY_HAND)
     for path in (Path(sys.executable), Path(kleff.__file__)):
         weak = host().weak_spot(path)
         if weak is not None:

@@ -117,6 +117,11 @@ def spare_of(case: Case) -> SpareMode:
     return next((mode for mode in get_args(SpareMode) if mode == wanted), "links")
 
 
+def without_uninstallers(case: Case) -> bool:
+    """Whether its registered products are removed without their uninstallers."""
+    return case.text("without_uninstallers") == "yes"
+
+
 def verification_of(case: Case) -> Verification | None:
     """What the last verification of the case found.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from dataclasses import dataclass, field
 from itertools import takewhile
 
@@ -9,19 +10,19 @@ from kleff.case.bag.bag import Bag
 from kleff.case.bag.encryption import BagKey
 from kleff.case.effects.base import effect_of, reconcile
 from kleff.case.effects.packages.package_removed import clear_up
-from kleff.case.effects.resume_arranged import arrange_resume, forget_resume
+from kleff.case.effects.resume_arranged import forget_resume
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
 from kleff.engine.cases.again import about, late_actions, look_again
-from kleff.engine.cases.alone import words_of
 from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.cases.telling import Telling
+from kleff.engine.cases.waiting import after_restart, restarts, wait_for_restart
 from kleff.engine.finding import LEFT, Verification
 from kleff.engine.plan import REMOVING
 from kleff.engine.verify import verify
-from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, RestartNeeded, Stopped, UsageError, remedy_for
+from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, Stopped, UsageError, remedy_for
 from kleff.objects.base.action import (
     ABSENT,
     DONE,
@@ -36,6 +37,7 @@ from kleff.objects.base.action import (
     WAITING,
     Action,
     Outcome,
+    for_vendor,
 )
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.holders import held_open
@@ -43,7 +45,6 @@ from kleff.objects.base.kind import Does, Joins, able, kind_of
 from kleff.procedure.load import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.progress import Progress
-from kleff.texts import now
 from kleff.workstation.things import line_of
 
 PASSES = 3
@@ -84,6 +85,11 @@ class Runner:
             Interrupted: asked to stop; the case is open.
             RestartNeeded: the case waits.
         """
+        boots = self.here.workstation.boots
+        with boots.awake() if boots is not None else nullcontext():
+            return self._run()
+
+    def _run(self) -> Ended:
         self.case.enter(self.here.workstation, "open")
         self._clear_ways()
         self.work.beforehand = settle_beforehand(self.here, self.case)
@@ -98,7 +104,11 @@ class Runner:
                 pending = [row for row in pending if row.action.number not in done]
             if count == 1 or not done:
                 self._one(pending.pop(0))
-        self._wait_for_restart()
+        wait_for_restart(self.here, self.case, self.hands)
+        for row in rows(self.case):
+            if row.action.phase == "after" and row.state in (TO_DO, FAILED):
+                self._one(row)
+        wait_for_restart(self.here, self.case, self.hands)  # which one of these may ask for
         return self._finish()
 
     def resume(self, skip: int = 0, because: str = "") -> Ended:
@@ -111,14 +121,7 @@ class Runner:
             self._skip(skip, because)
         forget_resume(self.hands)
         if self.case.state == "waiting":
-            if self.here.workstation.boot == self.case.text("waiting_boot"):
-                raise RestartNeeded(
-                    "the workstation has not been restarted since",
-                    where=self.here.workstation.spec,
-                    remedy=f"restart it, then  kleff resume {self.case.folder}",
-                )
-            self.case.journal.tell("the workstation was restarted")
-            self.case.journal.set(restarted="yes", restarted_at=now())
+            after_restart(self.here, self.case)
         return self.run()
 
     def _pending(self, row: Row) -> bool:
@@ -170,7 +173,7 @@ class Runner:
     def _one(self, row: Row) -> None:
         action = row.action
         self._check_stop()
-        if action.after_restart and self._restarts() and self.case.text("restarted") != "yes":
+        if action.after_restart and restarts(self.here) and self.case.text("restarted") != "yes":
             self.case.journal.end_action(action.number, WAITING, "after the restart")
             return
         if action.phase in REMOVING:
@@ -276,7 +279,8 @@ class Runner:
             )
         if found[0].action.phase == "backup" and not because.strip():
             raise UsageError("skipping needs a reason", remedy="add  --because TEXT")
-        self.case.journal.end_action(number, SKIPPED, because)
+        owed = self._step(found[0].action).model.owed
+        self.case.journal.end_action(number, SKIPPED, for_vendor(owed, because) if owed else because)
         self.case.journal.tell(f"action {number} skipped by the technician: {because}")
 
     def _clear_ways(self) -> None:
@@ -286,26 +290,7 @@ class Runner:
                 self.work.bag.drop_unrecorded(row.action.number)
         clear_up(self.hands)
 
-    # -- restart and end --------------------------------------------------------------------------------------
-
-    def _restarts(self) -> bool:
-        return self.here.procedure.product.restart != "never" and self.here.workstation.boot != ""
-
-    def _wait_for_restart(self) -> None:
-        if not self._restarts() or self.case.text("restarted") == "yes":
-            return
-        found = rows(self.case)
-        wanted = self.here.procedure.product.restart == "always" and any(r.state == DONE and r.action.phase in REMOVING for r in found)
-        if wanted or self.case.text("restart") or any(r.state == WAITING for r in found):
-            self.case.journal.set(waiting_boot=self.here.workstation.boot)
-            self.case.enter(self.here.workstation, "waiting")
-            alone = self.here.options.goes_on_alone
-            if alone:
-                arrange_resume(self.hands, found[-1].action.number, words_of(self.case.folder))
-            why = "the uninstaller asks for it" if self.case.text("restart") else "the procedure wants it"
-            by_hand, by_itself = f"then  kleff resume {self.case.folder}", "it goes on by itself then; see  kleff report"
-            remedy = f"restart the workstation; {by_itself}" if alone else f"restart the workstation, {by_hand}"
-            raise RestartNeeded(f"a restart is needed to go on: {why}", where=self.here.workstation.name, remedy=remedy)
+    # -- the end ----------------------------------------------------------------------------------------------
 
     def _finish(self) -> Ended:
         for one in self.case.journal.effects():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -18,6 +19,7 @@ from kleff.workstation.windows.contract.sample import PROCEDURE, SampleProduct
 
 DOMAIN = r"HKLM\SYSTEM\CurrentControlSet\Services\Tcpip\Parameters"
 DIRECTORY = r"HKLM\SYSTEM\CurrentControlSet\Control\CloudDomainJoin\JoinInfo"
+TRIES = 25
 OF_A_DIRECTORY = "S-1-12-1-"  # accounts that a directory in the cloud has given
 
 
@@ -87,7 +89,11 @@ def _scratch(workstation: Workstation) -> Iterator[Path]:
     try:
         yield folder
     finally:
-        shutil.rmtree(folder, ignore_errors=True)
+        for _ in range(TRIES):  # what watches a program that has just ended may hold its file still
+            shutil.rmtree(folder, ignore_errors=True)
+            if not folder.exists():
+                break
+            time.sleep(0.2)
 
 
 class WholeRun:

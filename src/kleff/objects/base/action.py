@@ -15,7 +15,13 @@ UNKNOWN = "unknown"  # there is nothing where one could look: never the same as 
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
 NOT_EMPTY = "not empty; goes if it is empty by then"
 NOTHING_TO_UNDO = "nothing to take back"
+FOR_VENDOR = "tell the vendor: "  # how a note begins that is meant for them
 T = TypeVar("T")
+
+
+def for_vendor(owed: str, why: str) -> str:
+    """The note on what should have been given back to the vendor, and was not."""
+    return f"{FOR_VENDOR}{owed} was not released ({why})"
 
 
 class Inside(msgspec.Struct, kw_only=True, frozen=True):
@@ -43,10 +49,11 @@ class Action(msgspec.Struct, kw_only=True):
         undo: how it can be taken back; `without_return` if it cannot.
         not_clean: it is kept, but what the step says is not done.
         ends: it ends programs, which undo does not start again.
+        attended: a person has to be there and answer it.
         synced: who keeps it in step with an account elsewhere.
         details: what its kind needs to do it, a struct of that kind's own.
         stays: what stays within it.
-        shows: further lines for the preview.
+        brief: what a person must have read before she agrees, in a line; shows: further lines for the preview.
         remedy: what to do about a refusal that no other procedure would mend.
         exact, inside: as plans of the first format hold the path it is about, and what stays within it; their details hold keys.
     """
@@ -78,11 +85,13 @@ class Action(msgspec.Struct, kw_only=True):
     after_restart: bool = False
     not_clean: bool = False
     ends: bool = False
+    attended: bool = False
     synced: str = ""
     offers: str = ""
     details: dict[str, Any] = {}
     stays: list[Inside] = []
     shows: list[str] = []
+    brief: str = ""
     remedy: str = ""
     exact: bytes = b""
     inside: list[str] = []
@@ -143,7 +152,7 @@ class Sighting(msgspec.Struct, kw_only=True):
     """A piece of evidence that was found (or could not be looked at).
 
     Attributes:
-        what: for people; about: what exactly, if it was found.
+        what: for people; about: what exactly, if it was found; facts: what else a person should know of it, in a line.
         running: of what can run, whether it does.
         component: it can be chosen from among the product's components.
     """
@@ -153,6 +162,7 @@ class Sighting(msgspec.Struct, kw_only=True):
     about: Identity | None = None
     version: str = ""
     where: str = ""
+    facts: str = ""
     account: str = ""
     line: int = 0
     in_range: bool = True

@@ -40,6 +40,8 @@ class Options:
         came_along: whether packages that came along go too, where the procedure does not say: "these", "all", "none"; "" if nobody says.
         show_items: name what a database holds, which is counted else.
         goes_on_alone: after a restart the workstation goes on by itself.
+        without_uninstallers: registered products are removed without theirs.
+        somebody: a person is there, who can answer windows.
     """
 
     spare: SpareMode = "links"
@@ -51,6 +53,8 @@ class Options:
     show_items: bool = False
     came_along: str = ""
     goes_on_alone: bool = False
+    without_uninstallers: bool = False
+    somebody: bool = False
 
 
 @dataclass
@@ -67,7 +71,7 @@ class Programs:
 
     def again(self) -> "Programs":
         """For another plan of the same moment."""
-        return Programs(before=self.said)
+        return Programs(before={**self.before, **self.said})
 
 
 @dataclass(frozen=True)
@@ -108,6 +112,8 @@ class Here:
         ask = next(a for a in self.procedure.asks if a.id == step.chosen)
         answer = self.answers[ask.id]
         wanted = [answer] if isinstance(answer, str) else answer if isinstance(answer, list) else []
+        if ask.from_ == "lists":
+            return ""  # its step looks itself
         is_of = {"accounts": account, "versions": version, "components": component}[str(ask.from_)]
         return "" if is_of in wanted else is_of
 

@@ -208,6 +208,18 @@ class NeedsRights(Protocol):
 
 
 @runtime_checkable
+class Lists(Protocol):
+    """Knows programs that tell what can be chosen."""
+
+    def listed(self, step: LoadedStep, here: Here) -> list[str]:
+        """What one tells; empty if it must not be run.
+
+        Raises:
+            ActionFailed: it cannot be told.
+        """
+
+
+@runtime_checkable
 class Advises(Protocol):
     """Has advice on a valid step, as a careful colleague would."""
 

@@ -8,12 +8,22 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from kleff.errors import ActionFailed, Refused
-from kleff.objects.base.action import ABSENT, MANUAL, UNKNOWN, UNREADABLE, Action, Outcome, Sighting
+from kleff.objects.base.action import ABSENT, MANUAL, SKIPPED, UNKNOWN, UNREADABLE, Action, Outcome, Sighting, for_vendor
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.commands.evidence import CommandEvidence, look_at_output
 from kleff.objects.commands.programs import arguments, counted, list_of, objection_to, run_program
-from kleff.objects.commands.steps import ITEM, CommandBackup, CommandStop, CommandVerify, item_problem
+from kleff.objects.commands.steps import (
+    ITEM,
+    CommandAfter,
+    CommandBackup,
+    CommandRun,
+    CommandStop,
+    CommandUninstall,
+    CommandVerify,
+    item_problem,
+)
+from kleff.objects.commands.tool import plan_tool
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.versions import parse_duration
 from kleff.workstation.identity import NameId
@@ -36,7 +46,9 @@ class CommandKind(Kind):
 
     names = ("command",)
     exports = True
-    models = {"evidence": CommandEvidence, "backup": CommandBackup, "stop": CommandStop}
+    models = {
+        "evidence": CommandEvidence, "backup": CommandBackup, "stop": CommandStop, "uninstall": CommandUninstall, "after": CommandAfter,
+    }  # fmt: skip
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         if isinstance(step.model, CommandEvidence):
@@ -47,8 +59,11 @@ class CommandKind(Kind):
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model
-        if isinstance(model, CommandStop):
-            yield self._plan_stop(step, model, here)
+        if isinstance(model, CommandUninstall):
+            yield plan_tool(step, model, here)
+            return
+        if isinstance(model, CommandRun):
+            yield self._plan_run(step, model, here)
             return
         assert isinstance(model, CommandBackup)
         action = here.action(step, "export", model.saves_as, undo="stays in the bag", items=1)
@@ -70,32 +85,32 @@ class CommandKind(Kind):
         else:
             yield action
 
-    def _plan_stop(self, step: LoadedStep, model: CommandStop, here: Here) -> Action:
+    def _plan_run(self, step: LoadedStep, model: CommandRun, here: Here) -> Action:
         argv = arguments(list(model.command), here)
-        action = here.action(step, "run", " ".join(argv or model.command), items=1, without_return=model.without_return)
-        action.undo = "cannot be taken back" if model.without_return else "nothing to take back"
+        action = here.action(step, "run", " ".join(argv or model.command), items=1, without_return=model.final)
+        action.undo = "cannot be taken back" if model.final else "nothing to take back"
         if argv is None:
             action.state, action.reason, action.without_return = ABSENT, f"{model.command[0]} is not there", False
         elif why := objection_to(argv, here):
             action.state, action.reason = MANUAL, f"{why}; do it by hand"
         return action
 
-    def _stop(self, action: Action, model: CommandStop, work: Work) -> Outcome:
+    def _run(self, action: Action, model: CommandRun, work: Work) -> Outcome:
         argv = arguments(list(model.command), work.here)
         if argv is None:
             return Outcome(note="is not there any more")
         from kleff.case.effects.command_ran import Earlier, earlier, has_failed, running_command
 
-        fine = (*model.ok, *model.restart, *model.absent)
-        before = earlier(work.hands, action.number, fine) if model.without_return else Earlier()
+        fine = model.fine
+        before = earlier(work.hands, action.number, fine) if model.final else Earlier()
         if before.how:
             return Outcome(items=1, note="was run before the run was cut off", restart=before.code in model.restart)
-        if model.without_return and has_failed(work.hands, action.number):
+        if model.final and has_failed(work.hands, action.number):
             raise ActionFailed(
                 f"{argv[0]} was run and failed; what it does cannot be taken back, so it is not run again",
                 remedy=f"look what it has done; go past it with  --skip {action.number} --because TEXT",
             )
-        what = f"what {' '.join(argv)} has done" if model.without_return else ""
+        what = f"what {' '.join(argv)} has done" if model.final else ""
         with running_command(work.hands, action.number, what) as command:
             command.code = run_program(
                 work.here, argv, command.output, parse_duration(model.patience), secret=model.need, known=command.known, fine=fine
@@ -104,6 +119,28 @@ class CommandKind(Kind):
             return Outcome(note=f"there was nothing to do (exit code {command.code})")
         restart = command.code in model.restart
         return Outcome(items=1, restart=restart, note=f"asks for a restart (exit code {command.code})" if restart else "")
+
+    def _releasing(self, action: Action, model: CommandRun, work: Work) -> Outcome:
+        """What is not given back to the vendor, because nobody there answers, keeps nobody from going on."""
+        try:
+            return self._run(action, model, work)
+        except ActionFailed as error:
+            question = f"{error.what}. Go on without, with a note for the vendor that {model.owed} was not released?"
+            if not model.owed or not work.progress.agrees(question):
+                if model.owed:
+                    error.remedy += f"; or go on, with a note for the vendor:  --skip {action.number} --because TEXT"
+                raise
+            return Outcome(state=SKIPPED, note=for_vendor(model.owed, error.what))
+
+    def listed(self, step: LoadedStep, here: Here) -> list[str]:
+        """What a removal tool can remove, as far as its names can be given to it."""
+        model = step.model
+        if not isinstance(model, CommandUninstall) or objection_to(arguments(list(model.lists), here) or [""], here):
+            return []
+        return [name for name in list_of(model, here) if not item_problem(name)]
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        return action.phase == "uninstall"
 
     def _listed(self, step: LoadedStep, model: CommandBackup, here: Here, action: Action) -> Iterator[Action]:
         try:
@@ -137,8 +174,12 @@ class CommandKind(Kind):
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         model, told = step.model, action.details_as(Exporting)
         item = told.item
-        if isinstance(model, CommandStop):
-            return self._stop(action, model, work)
+        if isinstance(model, CommandUninstall):
+            from kleff.objects.entries.tool import run_tool
+
+            return run_tool(action, step, model, work)
+        if isinstance(model, CommandRun):
+            return self._releasing(action, model, work)
         assert isinstance(model, CommandBackup)
         argv = arguments(model.command, work.here, item)
         if argv is None:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from pathlib import Path
 from typing import IO
 
 from kleff.case.programs import run_to_its_end
 from kleff.errors import ActionFailed
 from kleff.objects.base.here import Here
-from kleff.objects.commands.steps import BY_INPUT, ITEM, SAVED, CommandBackup
+from kleff.objects.commands.steps import BY_INPUT, CHOSEN, ITEM, SAVED, CommandBackup, CommandUninstall
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
 from kleff.workstation.paths import WPath
@@ -29,14 +29,16 @@ def program_of(word: str, here: Here) -> WPath | None:
     return next((p for p in candidates if workstation.files.look(workstation.files.resolve(p).path) is not None), None)
 
 
-def arguments(words: list[str], here: Here, item: str = "", saved: str = "") -> list[str] | None:
+def arguments(words: list[str], here: Here, item: str = "", saved: str = "", chosen: Sequence[str] = ()) -> list[str] | None:
     """The words with variables put in; None if the program is not there."""
     program = program_of(words[0], here)
     if program is None:
         return None
-    rest = []
+    rest: list[str] = []
     for word in words[1:]:
-        if word.startswith("{") and not word.startswith((ITEM, SAVED)):
+        if word == CHOSEN:
+            rest += chosen
+        elif word.startswith("{") and not word.startswith((ITEM, SAVED)):
             rest.append(str(here.resolver.first_path(word) or word))
         else:
             rest.append(word.replace(ITEM, item).replace(SAVED, saved))
@@ -110,7 +112,7 @@ def counted(names: list[str], here: Here) -> str:
     return plural(len(names), "thing") + (f": {', '.join(names)}" if here.options.show_items else "")
 
 
-def list_of(model: CommandBackup, here: Here) -> list[str]:
+def list_of(model: CommandBackup | CommandUninstall, here: Here) -> list[str]:
     """What there is, as the program itself tells.
 
     Raises:

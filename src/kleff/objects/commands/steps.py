@@ -10,7 +10,7 @@ from kleff.procedure.model import SavingStep, Step, Text, Texts
 from kleff.procedure.texts import Problem, duration_problem
 from kleff.procedure.variables import BadTemplate, parse_template
 
-ITEM, SAVED = "{item}", "{saved}"
+ITEM, SAVED, CHOSEN = "{item}", "{saved}", "{chosen}"
 BY_INPUT = "standard input"
 
 
@@ -72,13 +72,10 @@ class CommandBackup(SavingStep, kw_only=True, frozen=True):
             yield ("secret_as",), f"standard input is needed for the data; name an environment variable, or use {SAVED} in restore"
 
 
-class CommandStop(Step, kw_only=True, frozen=True):
-    """Run a command of the product: its own quit, its sign-out, the release of a licence seat."""
+class CommandRun(Step, kw_only=True, frozen=True):
+    """What every command that is run for what it does has in common."""
 
     command: Annotated[Texts, Meta(description="program and arguments, no shell")]
-    without_return: Annotated[bool, Meta(description="what it does cannot be taken back: marked so, and before anything is removed")] = (
-        False
-    )
     secret: Annotated[str, Meta(description="what it needs to be told; asked for, never stored")] = ""
     secret_as: Annotated[str, Meta(description='the environment variable it is handed on by, or "standard input"')] = BY_INPUT
     patience: Annotated[str, Meta(description="how long it may take")] = "2m"
@@ -92,10 +89,19 @@ class CommandStop(Step, kw_only=True, frozen=True):
     def written_paths(self) -> list[str]:
         return self.command[:1]
 
+    @property
+    def fine(self) -> tuple[int, ...]:
+        """The exit codes that are no failure."""
+        return (*self.ok, *self.restart, *self.absent)
+
+    @property
+    def final(self) -> bool:
+        """Whether what it does cannot be taken back."""
+        return False
+
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from duration_problem("patience", self.patience)
-        codes = [*self.ok, *self.restart, *self.absent]
-        if len(codes) != len(set(codes)):
+        if len(self.fine) != len(set(self.fine)):
             yield (), "an exit code stands in one of ok, restart and absent alone"
         try:
             parse_template(self.command[0], places)
@@ -110,6 +116,57 @@ class CommandStop(Step, kw_only=True, frozen=True):
     @property
     def needs_secret(self) -> str:
         return self.secret
+
+
+class CommandStop(CommandRun, kw_only=True, frozen=True):
+    """Run a command of the product: its own quit, its sign-out, the release of a licence seat."""
+
+    without_return: Annotated[bool, Meta(description="what it does cannot be taken back: marked so, and before anything is removed")] = (
+        False
+    )
+    releases: Annotated[
+        str, Meta(description="what it gives back to the vendor, e.g. a licence seat; if that fails one may go on, with a note for them")
+    ] = ""
+
+    @property
+    def final(self) -> bool:
+        return self.without_return
+
+    @property
+    def owed(self) -> str:
+        return self.releases
+
+
+class CommandAfter(CommandRun, kw_only=True, frozen=True):
+    """Run a command once all is done: a check of the system's files, a refresh of what it has cached."""
+
+
+class CommandUninstall(CommandRun, kw_only=True, frozen=True):
+    """Run a vendor's removal tool. It is never run twice; what it removes of the product is brought back from the spare."""
+
+    patience: Annotated[str, Meta(description="how long it may take; never cut off earlier, nor after")] = "45m"
+    restart: Annotated[list[int], Meta(description="exit codes that mean: done, and the workstation must be restarted")] = field(
+        default_factory=lambda: [3010, 1641]
+    )
+    lists: Annotated[
+        list[Text], Meta(description="program and arguments that list what it can remove, a line each; chosen from in a question")
+    ] = field(default_factory=list)
+
+    @property
+    def written_paths(self) -> list[str]:
+        return [*self.command[:1], *self.lists[:1]]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
+        if bool(self.lists) != (CHOSEN in self.command):
+            yield ("lists",) if self.lists else ("command",), f"{CHOSEN} in command stands for what is chosen of what  lists  tells"
+        if self.lists and not self.chosen:
+            yield ("lists",), 'name the question in which it is chosen:  chosen = "ID", with  from = "lists"'
+        if self.lists:
+            try:
+                parse_template(self.lists[0], places)
+            except BadTemplate as error:
+                yield ("lists", 0), str(error)
 
 
 class CommandVerify(Step, kw_only=True, frozen=True):

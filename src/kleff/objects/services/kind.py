@@ -21,6 +21,7 @@ from kleff.workstation.things import Service
 if TYPE_CHECKING:
     from kleff.case.record.beforehand import Beforehand
 
+VERBS = {"stop": "stop", "backup": "save", "delete": "delete"}
 SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"
 
 
@@ -41,6 +42,12 @@ class ServiceStop(_Service, kw_only=True, frozen=True):
     at_most: AtMost = AT_MOST
 
 
+class ServiceDelete(_Service, kw_only=True, frozen=True):
+    """Take a service out of the service manager's register, once it is stopped; on Windows. Elsewhere: units_of."""
+
+    at_most: AtMost = AT_MOST
+
+
 class ServiceBackup(SavingStep, kw_only=True, frozen=True):
     """Save the settings of a service: how it starts, whether it runs, its key in the registry."""
 
@@ -56,7 +63,7 @@ class ServiceKind(ShownOnly, Kind):
 
     names = ("service",)
     condition = "A service that must, or must not, be registered."
-    models = {"evidence": ServiceEvidence, "backup": ServiceBackup, "stop": ServiceStop, "verify": ServiceVerify}
+    models = {"evidence": ServiceEvidence, "backup": ServiceBackup, "stop": ServiceStop, "delete": ServiceDelete, "verify": ServiceVerify}
 
     def _found(self, step: LoadedStep, here: Here) -> list[Service]:
         assert isinstance(step.model, _Service | ServiceBackup)
@@ -79,10 +86,14 @@ class ServiceKind(ShownOnly, Kind):
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         assert isinstance(step.model, _Service | ServiceBackup)
         found = self._found(step, here)
-        stops = isinstance(step.model, ServiceStop)
-        wide = width_objection(step.model.service, len(found), step.model.at_most) if isinstance(step.model, ServiceStop) else ""
+        stops = isinstance(step.model, ServiceStop | ServiceDelete)
+        wide = (
+            width_objection(step.model.service, len(found), step.model.at_most)
+            if isinstance(step.model, ServiceStop | ServiceDelete)
+            else ""
+        )
         if wide:
-            yield here.action(step, "stop", f"service {step.model.service}", state=REFUSED, reason=wide)
+            yield here.action(step, VERBS[step.phase], f"service {step.model.service}", state=REFUSED, reason=wide)
             return
         for service in found:
             action = self._planned(step, service.name, service, here)
@@ -91,7 +102,7 @@ class ServiceKind(ShownOnly, Kind):
             yield self._planned(step, step.model.service, None, here)
 
     def _planned(self, step: LoadedStep, name: str, service: Service | None, here: Here) -> Action:
-        verb = {"stop": "stop", "backup": "save"}.get(step.phase, "look for")
+        verb = VERBS.get(step.phase, "look for")
         action = here.action(step, verb, f"service {name}", about=[NameId("service", name)])
         if here.workstation.services is None:
             action.state, action.reason = ABSENT, "the workstation is not running"
@@ -99,6 +110,12 @@ class ServiceKind(ShownOnly, Kind):
             action.state, action.reason = ABSENT, "not registered"
         elif step.phase == "backup":
             action.items, action.undo = 1, "stays in the bag"
+        elif step.phase == "delete":
+            action.items, action.undo = 1, "registered again"
+            needs = here.workstation.services.dependents(service.name)
+            action.shows = [f"stopped first, with what depends on it: {', '.join(needs)}"] if needs else []
+            if here.workstation.registrations is None:
+                action.state, action.reason = REFUSED, "services are registered so on Windows alone; here: units_of"
         elif step.phase == "stop":
             action.undo = "started again" if service.running else action.undo
             action.items = 1
@@ -128,10 +145,27 @@ class ServiceKind(ShownOnly, Kind):
             if service is None:
                 raise ActionFailed(f"{action.target} was there at the preview and is gone", remedy="resume with --skip")
             return self._save(action, service, work)
+        if step.phase == "delete":
+            return self._delete(action, service, work)
+        return self._stop(action, service, work)
+
+    def _delete(self, action: Action, service: Service | None, work: Work) -> Outcome:
+        from kleff.case.effects.starting.service_deleted import delete_service
+
+        registry = work.here.workstation.registry
+        if service is None or registry is None:
+            return Outcome(note="already gone")
+        if service.running:
+            self._stop(action, service, work)
+        (key,) = registry.canonical(SERVICES)
+        gone = delete_service(work.hands, action.number, service, key.child(service.name))
+        return Outcome(items=1, restart=not gone, note="" if gone else "something has it open: it goes at the restart")
+
+    def _stop(self, action: Action, service: Service | None, work: Work) -> Outcome:
         facet = work.here.workstation.services
         if facet is None or service is None or not service.running:
             return Outcome(note="not running any more")
-        from kleff.case.effects.service_stopped import stop_service
+        from kleff.case.effects.starting.service_stopped import stop_service
 
         before = [found for name in facet.dependents(service.name) if (found := facet.get(name))]
         held = [stop_service(work.hands, action.number, one) for one in (*before, service)]
@@ -140,7 +174,7 @@ class ServiceKind(ShownOnly, Kind):
         return Outcome(items=1 + len(before), note=f"was running, starts: {service.start}{also}{again}")
 
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
-        if isinstance(step.model, ServiceStop):
+        if isinstance(step.model, ServiceStop | ServiceDelete):
             own = here.guard.check_name("service", step.model.service)
             if why := pattern_objection(step.model.service) or own.reason:
                 yield f"service {step.model.service}: {why}; name the product's own service"
@@ -155,7 +189,7 @@ class ServiceKind(ShownOnly, Kind):
 
     def claims(self, step: LoadedStep, here: Here) -> Claimed:
         registry = here.workstation.registry
-        if registry is None or not isinstance(step.model, ServiceStop | ServiceVerify):
+        if registry is None or not isinstance(step.model, ServiceStop | ServiceDelete | ServiceVerify):
             return Claimed()
         names = [s.name for s in self._found(step, here)]
         return Claimed(keys=[k for name in names for k in registry.canonical(f"{SERVICES}\\{name}")])

@@ -63,7 +63,7 @@ class UnitKind(Kind):
         service = units.get(account, step.model.unit) if units and account else None
         if units is None or account is None or service is None or not service.running:
             return Outcome(note="not running any more")
-        from kleff.case.effects.unit_stopped import stop_unit
+        from kleff.case.effects.starting.unit_stopped import stop_unit
 
         stop_unit(work.hands, action.number, account, service)
         return Outcome(items=1)

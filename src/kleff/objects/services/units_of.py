@@ -82,7 +82,7 @@ class UnitsKind(Kind):
         action.shows += [str(path) for path in going]
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects.units_changed import units_changed
+        from kleff.case.effects.starting.units_changed import units_changed
 
         targets = still_there(action, work.here)
         if not targets:

@@ -36,6 +36,7 @@ class LabBuilder:
         self._root = RegKey("")
         self._programs: list[dict[str, Any]] = []
         self._processes: list[dict[str, Any]] = []
+        self._packages: list[dict[str, Any]] = []
 
     def file(self, path: str, content: str | bytes) -> None:
         """A file by its path on the lab, e.g. `C:\\Windows\\win.ini`."""
@@ -67,6 +68,11 @@ class LabBuilder:
         """A process that runs; the fields of `LabProcess`."""
         self._processes.append(process)
 
+    def package(self, **package: Any) -> None:
+        """A package in the installer's cache; the fields of `LabPackage`. Its file is made."""
+        self.file(package["path"], f"the package of {package['subject']}")
+        self._packages.append(package)
+
     def finish(self, name: str, identity: str, description: str, services: Sequence[str]) -> Lab:
         """Write hives and `lab.toml`, settle folder times, start the lab."""
         for hive in (self._root.keys[fold("HKLM")], *self._root.keys[fold("HKU")].keys.values()):
@@ -79,7 +85,7 @@ class LabBuilder:
             "# A simulated workstation. Kleff never changes this file; what runs stands in state/state.json.",
             f"format = 1\nname = {_toml(name)}\nid = {_toml(identity)}\ndescription = {_toml(description)}",
         ]
-        for kind, tables in (("process", self._processes), ("program", self._programs)):
+        for kind, tables in (("process", self._processes), ("program", self._programs), ("package", self._packages)):
             for table in tables:
                 lines.append(f"\n[[{kind}]]\n" + "\n".join(f"{k} = {_toml(v)}" for k, v in table.items()))
         (self.folder / "lab.toml").write_text("\n".join(lines) + "\n", "utf-8")

@@ -5,18 +5,20 @@ from __future__ import annotations
 import errno
 import os
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 
 from kleff.errors import ActionFailed
 from kleff.registry.registry import KeyRef, Registry
-from kleff.registry.values import number_value
+from kleff.registry.values import number_value, text_value
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.paths import WPath
-from kleff.workstation.things import Given, Known, Power, Process, Running
+from kleff.workstation.things import Given, InstallerPackage, InstallerProduct, Known, Power, Process, Running
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.programs import find_program, objection
+from kleff.workstation.windows.services import NewService
 
 DISABLED = 4  # a start type
 
@@ -43,6 +45,10 @@ class LabProcesses:
 
     def service_of(self, process: Process) -> str | None:
         return None  # a lab's services are no processes
+
+    def used(self, pids: Collection[int]) -> tuple[float, int]:
+        own = [p for p in self._lab.state().processes if p["pid"] in pids]
+        return sum(p.get("cpu", 0.0) for p in own), sum(p.get("written", 0) for p in own)
 
     def protected(self) -> set[int]:
         return {1}
@@ -83,23 +89,70 @@ class LabMachine:
     def power(self) -> Power:
         return Power(self._lab.file.battery is None, self._lab.file.battery)
 
+    def installing(self) -> bool:
+        return self._lab.state().installing
+
     def sessions(self) -> list[str]:
         return list(self._lab.file.sessions)
 
 
-class LabTaskControl:
-    """The task scheduler of a lab."""
+class LabInstalls:
+    """The installer of a lab: packages as `lab.toml` describes them, as long as their files are there.
 
-    def __init__(self, lab: Lab) -> None:
-        self._lab = lab
+    Args:
+        registry: in which it knows what it has installed.
+    """
 
-    def disabled(self, name: str) -> bool:
-        return name in self._lab.state().disabled_tasks
+    def __init__(self, lab: Lab, files: FileTree, registry: Registry) -> None:
+        self._lab, self._files, self._registry = lab, files, registry
 
-    def set_enabled(self, name: str, enabled: bool) -> None:
+    def products(self) -> list[InstallerProduct]:
+        return [
+            InstallerProduct(p.product_code, "", p.subject, p.version, p.publisher, p.path) for p in self._lab.file.package
+            if p.registered and any(self._registry.exists(key) for key in self._registry.canonical(p.registered, view=64))
+        ]  # fmt: skip
+
+    def packages(self) -> list[InstallerPackage]:
+        there = [p for p in self._lab.file.package if (path := self._files.path(p.path)) and self._files.look(path)]
+        return [InstallerPackage(p.path, p.subject, p.product_code) for p in there]
+
+
+class LabBoots:
+    """Starting a lab anew, and what it does by itself then: `kleff lab restart` starts it."""
+
+    def __init__(self, lab: Lab, automatic: Callable[[], list[str]]) -> None:
+        self._lab, self._automatic = lab, automatic
+
+    def restart(self) -> None:
+        self._lab.restart(self._automatic(), wait=False)
+
+    def prompts(self) -> list[str]:
+        return [self._lab.file.locked] if self._lab.file.locked else []
+
+    @contextmanager
+    def awake(self) -> Iterator[None]:
+        self._count(1)
+        try:
+            yield
+        finally:
+            self._count(-1)
+
+    def _count(self, more: int) -> None:
         with self._lab.locked():
             state = self._lab.state()
-            state.disabled_tasks = [n for n in state.disabled_tasks if n != name] + ([] if enabled else [name])
+            state.awake = max(state.awake + more, 0)
+            self._lab.save(state)
+
+    def arrange(self, title: str, words: Sequence[str]) -> None:
+        self._arranged(list(words))
+
+    def cancel(self) -> None:
+        self._arranged([])
+
+    def _arranged(self, words: list[str]) -> None:
+        with self._lab.locked():
+            state = self._lab.state()
+            state.arranged = words
             self._lab.save(state)
 
 
@@ -139,6 +192,26 @@ class LabServiceControl:
             if name.upper() not in {n.upper() for n in state.running_services}:
                 state.running_services.append(name)
                 self._lab.save(state)
+
+    def take_out(self, name: str) -> bool:
+        """One that a program of the lab has open goes at the restart only; it is marked so."""
+        self.stop(name)
+        key = self._key(name)
+        if any(name in p.get("opens", []) for p in self._lab.state().processes) and self._registry.exists(key):
+            self._registry.api.set(key.hive, key.physical, number_value("DeleteFlag", 1))
+        elif self._registry.exists(key):
+            self._registry.delete_tree(key)
+        self._registry.api.flush()
+        return not self._registry.exists(key)
+
+    def make(self, name: str, made: NewService) -> None:
+        key = self._key(name)
+        if self._registry.exists(key):
+            raise FileExistsError(errno.EEXIST, "there is such a service", name)
+        self._registry.api.create(key.hive, key.physical)
+        self._registry.api.set(key.hive, key.physical, text_value("ImagePath", made.program, expand="%" in made.program))
+        self._registry.api.set(key.hive, key.physical, number_value("Start", made.start))
+        self._registry.api.flush()
 
 
 class LabCommands:

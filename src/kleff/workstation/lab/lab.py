@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import tomllib
+import subprocess
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
@@ -10,92 +10,29 @@ from typing import Any
 
 import msgspec
 
-from kleff.errors import NoSuchWorkstation
+from kleff.errors import NoSuchWorkstation, UsageError
+from kleff.workstation.lab.described import LabFile, LabProcess, read_lab_file
 from kleff.workstation.this_machine import host
 
 
-class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
-    """A simulated process; `stubborn` ones do not close when asked.
-
-    Attributes:
-        title: of its window; listens: TCP ports; opens: files it has open.
-        kept_by: the name of a program that starts it again whenever it has ended, as long as it runs itself.
-    """
-
-    name: str
-    path: str
-    account: str = ""
-    command: list[str] = []
-    child_of: str = ""
-    stubborn: bool = False
-    at_start: bool = False
-    title: str = ""
-    listens: list[int] = []
-    opens: list[str] = []
-    kept_by: str = ""
-
-
-class LabProgram(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
-    """How a program of the lab behaves when it is run.
-
-    Attributes:
-        product_code: for a Windows Installer product instead of `path`.
-        needs: an argument without which it asks questions, that is: fails.
-        refuses_while: names of processes while which it refuses, with `refusal`.
-        prints: what it writes to its output.
-        deletes: paths it deletes, globs allowed; `deletes_keys`: keys, in this order, last.
-        hands_over: it starts a copy of itself, which does the work, and returns at once.
-        takes: seconds it works.
-        answers: what it writes when called with a first argument; it then does nothing else.
-        keeps: the file of a small database: `list`, `export` and `import` (from standard input) work on it;
-            with `secret`, only if TAGDB_PASSWORD says it.
-    """
-
-    path: str = ""
-    product_code: str = ""
-    needs: str = ""
-    refuses_while: list[str] = []
-    refusal: int = 1
-    exit: int = 0
-    prints: str = ""
-    takes: float = 0.0
-    hands_over: bool = False
-    ends: list[str] = []
-    stops_services: list[str] = []
-    deletes: list[str] = []
-    deletes_keys: list[str] = []
-    answers: dict[str, str] = {}
-    keeps: str = ""
-    secret: str = ""
-
-
-class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
-    """`lab.toml`.
-
-    Attributes:
-        battery: its charge in percent, if it runs on one.
-        sessions: accounts that are signed in besides the technician.
-    """
-
-    format: int
-    name: str
-    id: str
-    description: str = ""
-    bits: int = 64
-    battery: int | None = None
-    sessions: list[str] = []
-    process: list[LabProcess] = []
-    program: list[LabProgram] = []
-
-
 class LabState(msgspec.Struct, kw_only=True):
-    """The live state: what runs, and how often the lab was started."""
+    """The live state: what runs, and how often the lab was started.
+
+    Attributes:
+        tries: how often programs have been run, by their path or product code; answers: windows that were answered, and how.
+        arranged: what is started once it is restarted; awake: how many keep it awake; installing: the installer is busy.
+    """
 
     boot: int = 1
     next_pid: int = 1000
     processes: list[dict[str, Any]] = []
     running_services: list[str] = []
     disabled_tasks: list[str] = []
+    tries: dict[str, int] = {}
+    answers: dict[str, bool] = {}
+    arranged: list[str] = []
+    awake: int = 0
+    installing: bool = False
 
 
 class Lab:
@@ -119,11 +56,7 @@ class Lab:
         for needed in ("lab.toml", "files/C", "registry/HKLM.reg"):
             if not (self.folder / needed).exists():
                 raise NoSuchWorkstation(f"not a lab, or incomplete: {needed} is missing", where=where, remedy=remedy)
-        try:
-            data = tomllib.loads((self.folder / "lab.toml").read_text("utf-8"))
-            return msgspec.convert(data, LabFile)
-        except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
-            raise NoSuchWorkstation(f"lab.toml cannot be used: {error}", where=where, remedy=remedy) from None
+        return read_lab_file(self.folder / "lab.toml", where, remedy)
 
     @contextmanager
     def locked(self) -> Iterator[None]:
@@ -164,12 +97,49 @@ class Lab:
         """A program that is gone does not start, unless it is one the lab does not hold as a file."""
         return "\\Windows\\" in path or (self.folder / "files" / path[:1]).joinpath(*path[3:].split("\\")).exists()
 
-    def _disabled(self) -> list[str]:
-        """Tasks that are switched off stay so over a restart."""
+    def _before(self) -> LabState:
+        """What stays over a restart: tasks that are switched off, and what programs remember."""
         try:
-            return self.state().disabled_tasks
+            return self.state()
         except NoSuchWorkstation:
-            return []
+            return LabState()
+
+    def shut_down(self) -> None:
+        """Switched off and on again in the fast way: what ran has ended, what starts by itself runs anew, the boot is the same."""
+        with self.locked():
+            state = self.state()
+            state.processes = []
+            self._start_up(state)
+            self.save(state)
+
+    def restart(self, automatic: list[str], wait: bool) -> LabState:
+        """Start it anew, and what it was told to do then. Args: wait: for the end of that; else it goes on by itself."""
+        arranged = self.state().arranged
+        state = self.start(automatic)
+        if arranged and wait:
+            subprocess.run(arranged, check=False)
+        elif arranged:
+            null = subprocess.DEVNULL
+            subprocess.Popen(arranged, stdin=null, stdout=null, stderr=null, start_new_session=True)
+        return state
+
+    def _start_up(self, state: LabState, everything: bool = False) -> None:
+        for process in self.file.process:
+            if everything or (process.at_start and self._has(process.path)):
+                add_process(state, process)
+
+    def answer(self, title: str, yes: bool) -> None:
+        """A person answers a window.
+
+        Raises:
+            UsageError: no such window is open.
+        """
+        with self.locked():
+            state = self.state()
+            if not any(p.get("title") == title for p in state.processes):
+                raise UsageError(f"no window {title!r} is open on {self.file.name}", remedy="kleff lab show  tells what runs")
+            state.answers[title] = yes
+            self.save(state)
 
     def start(self, automatic: list[str], all_processes: bool = False) -> LabState:
         """Start (or restart) the lab: a new boot, start-up programs and automatic services running."""
@@ -178,10 +148,9 @@ class Lab:
                 boot = self.state().boot + 1 if (self.folder / "state" / "state.json").exists() else 1
             except NoSuchWorkstation:
                 boot = 1
-            state = LabState(boot=boot, running_services=automatic, disabled_tasks=self._disabled())
-            for process in self.file.process:
-                if all_processes or (process.at_start and self._has(process.path)):
-                    add_process(state, process)
+            before = self._before()
+            state = LabState(boot=boot, running_services=automatic, disabled_tasks=before.disabled_tasks, tries=before.tries)
+            self._start_up(state, all_processes)
             self.save(state)
             return state
 

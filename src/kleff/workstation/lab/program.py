@@ -15,8 +15,10 @@ from pathlib import Path
 
 from kleff.procedure.globs import fold
 from kleff.workstation.facets import Workstation
-from kleff.workstation.lab.lab import Lab, LabProgram
-from kleff.workstation.lab.workstation import open_lab
+from kleff.workstation.lab.described import LabProgram
+from kleff.workstation.lab.lab import Lab, add_process
+from kleff.workstation.lab.life import answered, at_work
+from kleff.workstation.lab.workstation import automatic_services, open_lab
 
 ROW = re.compile(r"^INSERT INTO labels VALUES \(\d+, '(.*)'\);$", re.MULTILINE)
 COPY = "--copy-of-itself"
@@ -45,21 +47,31 @@ def main(arguments: list[str]) -> int:
     in_the_way = [n for n in behaviour.refuses_while if fold(n) in {fold(p["name"]) for p in lab.state().processes}]
     if in_the_way:
         print(f"{', '.join(in_the_way)} is running. Close it and try again.")
+        _start(lab, behaviour)
         return behaviour.refusal
-    if behaviour.hands_over and not copy:
+    if behaviour.repairs and fold(behaviour.repairs) in {fold(a) for a in rest}:
+        _remember(lab, behaviour, behaviour.fails_first)
+        return 0
+    if not copy and _tried(lab, behaviour) <= behaviour.fails_first:
+        print(behaviour.prints or "it fails")
+        return behaviour.failure
+    if (behaviour.hands_over or behaviour.by_installer) and not copy:
         _hand_over(folder, program, rest)
         return behaviour.exit
     if behaviour.prints:
-        print(behaviour.prints)
-    time.sleep(behaviour.takes)
-    _work(lab, workstation, behaviour)
+        print(behaviour.prints, flush=True)
+    with at_work(lab, behaviour, program):
+        if behaviour.wizard and not answered(lab, behaviour.wizard):
+            return NO_ANSWER
+        time.sleep(behaviour.takes)
+        _work(lab, workstation, behaviour, rest)
     return behaviour.exit
 
 
 def _behaviour(lab: Lab, program: str, arguments: list[str]) -> LabProgram | None:
     if fold(program).endswith("\\MSIEXEC.EXE"):
         codes = {fold(a) for a in arguments}
-        known = [p for p in lab.file.program if p.product_code and fold(p.product_code) in codes]
+        known = [p for p in lab.file.program if p.product_code and {fold(p.product_code), fold(p.repairs)} & codes]
         return known[0] if known else None
     return next((p for p in lab.file.program if p.path and fold(p.path) == fold(program)), None)
 
@@ -92,7 +104,33 @@ def _hand_over(folder: str, program: str, arguments: list[str]) -> None:
     subprocess.Popen(command, stdin=null, stdout=null, stderr=null, start_new_session=True)
 
 
-def _work(lab: Lab, workstation: Workstation, behaviour: LabProgram) -> None:
+def _tried(lab: Lab, behaviour: LabProgram) -> int:
+    """How often it was run, this time included."""
+    if not behaviour.fails_first:
+        return 1
+    before = lab.state().tries.get(behaviour.path or behaviour.product_code, 0)
+    _remember(lab, behaviour, before + 1)
+    return before + 1
+
+
+def _remember(lab: Lab, behaviour: LabProgram, tries: int) -> None:
+    with lab.locked():
+        state = lab.state()
+        state.tries[behaviour.path or behaviour.product_code] = tries
+        lab.save(state)
+
+
+def _start(lab: Lab, behaviour: LabProgram) -> None:
+    """Something that it has brought starts its programs again."""
+    with lab.locked():
+        state = lab.state()
+        for process in lab.file.process:
+            if process.name in behaviour.starts and process.name not in {p["name"] for p in state.processes}:
+                add_process(state, process)
+        lab.save(state)
+
+
+def _work(lab: Lab, workstation: Workstation, behaviour: LabProgram, arguments: list[str]) -> None:
     with lab.locked():
         state = lab.state()
         ended = {fold(n) for n in behaviour.ends}
@@ -101,7 +139,12 @@ def _work(lab: Lab, workstation: Workstation, behaviour: LabProgram) -> None:
         state.running_services = [n for n in state.running_services if fold(n) not in stopped]
         lab.save(state)
     files = workstation.files
-    for text in behaviour.deletes:
+    for text in behaviour.creates:
+        made = files.path(text)
+        assert made is not None
+        Path(files.host(made)).parent.mkdir(parents=True, exist_ok=True)
+        Path(files.host(made)).write_text("left by its uninstaller\n")
+    for text in (*behaviour.deletes, *(t for a in arguments for t in behaviour.chosen.get(a, []))):
         split = files.style.split(text)
         for path in list(files.expand(*split)) if split else []:
             host = files.host(path)
@@ -115,6 +158,8 @@ def _work(lab: Lab, workstation: Workstation, behaviour: LabProgram) -> None:
         for key in registry.canonical(text, view=64):
             registry.delete_tree(key)
     registry.api.flush()
+    if behaviour.restarts:
+        lab.start(automatic_services(registry))
 
 
 if __name__ == "__main__":

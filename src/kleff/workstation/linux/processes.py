@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import signal
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 import psutil
 
@@ -54,6 +54,15 @@ class LinuxProcesses:
             return os.readlink(f"/proc/{pid}/ns/pid")
         except OSError:
             return None
+
+    def used(self, pids: Collection[int]) -> tuple[float, int]:
+        cpu, written = 0.0, 0
+        for pid in pids:
+            with contextlib.suppress(psutil.Error, OSError):
+                process = psutil.Process(pid)
+                cpu += sum(process.cpu_times()[:2])
+                written += process.io_counters().write_bytes
+        return round(cpu, 1), written
 
     def listening(self, port: int) -> list[int]:
         found = psutil.net_connections("tcp")

@@ -15,6 +15,7 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.after_restart import SystemdAfterRestart
+from kleff.workstation.linux.boots import LinuxBoots
 from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.flatpaks import open_flatpaks
 from kleff.workstation.linux.folders import program_folders
@@ -62,6 +63,7 @@ def open_this() -> Workstation:
         records=_records(files),
         units=SystemdUnits() if SYSTEMD_RUNS.is_dir() else None,
         after_restart=SystemdAfterRestart() if SYSTEMD_RUNS.is_dir() else None,
+        boots=LinuxBoots() if SYSTEMD_RUNS.is_dir() else None,
     )
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 import itertools
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -22,6 +23,7 @@ from kleff.workstation.things import (
     Service,
     ServiceParts,
 )
+from kleff.workstation.windows.services import NewService
 
 # What a program does: it is given its arguments, and returns its exit code and what it says.
 Behaviour = Callable[[Sequence[str]], tuple[int, str]]
@@ -79,6 +81,9 @@ class MemoryProcesses:
     def opened(self, process: Process) -> list[str]:
         return self.opens.get(process.pid, [])
 
+    def used(self, pids: Collection[int]) -> tuple[float, int]:
+        return 0.0, 0
+
     def protected(self) -> set[int]:
         return {1, SELF}
 
@@ -88,9 +93,11 @@ class MemoryControl:
     """Implements `ServiceControl`, `TaskControl` and `Machine` of a Windows workstation."""
 
     registry: Registry
+    files: MemoryTree
     started: set[str] = field(default_factory=set)
     switched_off: set[str] = field(default_factory=set)
     battery: int | None = None
+    needs_password: set[str] = field(default_factory=set)
 
     def running(self, name: str) -> bool:
         return fold(name) in self.started
@@ -105,14 +112,46 @@ class MemoryControl:
         key = self.registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0].child(name)
         self.registry.api.set(key.hive, key.physical, number_value("Start", start))
 
+    def take_out(self, name: str) -> bool:
+        self.started.discard(fold(name))
+        self.registry.delete_tree(self._service(name))
+        return True
+
+    def make(self, name: str, made: NewService) -> None:
+        key = self._service(name)
+        self.registry.api.create(key.hive, key.physical)
+
+    def _service(self, name: str) -> KeyRef:
+        return self.registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0].child(name)
+
     def disabled(self, name: str) -> bool:
         return name in self.switched_off
 
     def set_enabled(self, name: str, enabled: bool) -> None:
         (self.switched_off.discard if enabled else self.switched_off.add)(name)
 
+    def definition(self, name: str) -> str:
+        return self.files.read(self._task(name)).decode()
+
+    def delete(self, name: str) -> None:
+        if self.files.look(self._task(name)) is not None:
+            self.files.remove_single(self._task(name))
+
+    def register(self, name: str, definition: str) -> None:
+        if name in self.needs_password:
+            raise PermissionError(errno.EACCES, "it runs with a password", name)
+        self.files.add(str(self._task(name)), definition)
+
+    def _task(self, name: str) -> WPath:
+        path = self.files.path(rf"C:\Windows\System32\Tasks\{name}")
+        assert path is not None
+        return path
+
     def power(self) -> Power:
         return Power(self.battery is None, self.battery)
+
+    def installing(self) -> bool:
+        return False
 
     def sessions(self) -> list[str]:
         return []

@@ -44,7 +44,7 @@ class MemoryWindows:
     def __post_init__(self) -> None:
         self.files = MemoryTree(WINDOWS, ("C:", "D:"), in_a_profile)
         self.api = MemoryRegistry()
-        self.control = MemoryControl(Registry(self.api))
+        self.control = MemoryControl(Registry(self.api), self.files)
         self.processes, self.commands = MemoryProcesses(self.files), MemoryCommands(self.files)
         self.files.add(r"C:\Windows\System32\msiexec.exe", "MZ")
         for name in (r"C:\Program Files", r"C:\Program Files (x86)", r"C:\ProgramData", r"C:\Users"):

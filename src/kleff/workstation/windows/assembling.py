@@ -11,6 +11,7 @@ from kleff.registry.registry import Registry, RegistryApi
 from kleff.workstation.facets import Commands, Processes, Workstation
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
+from kleff.workstation.system_facet import AfterRestart, Boots, Installs
 from kleff.workstation.windows.entries import WindowsEntries, split_command
 from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
 from kleff.workstation.windows.readiness import Machine, WindowsReadiness
@@ -29,6 +30,8 @@ class LowestLayer:
         services: makes the service manager; it is given the registry.
         commands: makes what runs programs, from the folders in which a bare name is looked for, and what gives the names that are
             registered as programs besides.
+        installs: makes what knows the installer's products, from the registry and the folder of its cache.
+        boots, after_restart: make what starts it anew, and what is done then; they are given the registry.
     """
 
     api: RegistryApi
@@ -38,6 +41,9 @@ class LowestLayer:
     machine: Machine
     processes: Processes
     commands: Callable[[list[str], Callable[[], list[str]]], Commands]
+    installs: Callable[[Registry, WPath], Installs] | None = None
+    boots: Callable[[Registry], Boots] | None = None
+    after_restart: Callable[[Registry], AfterRestart] | None = None
 
 
 def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: str, state: Path, admin: bool, bits: int, description: str,
@@ -56,6 +62,7 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
     def app_paths() -> list[str]:
         return [n for key in registry.canonical(APP_PATHS) for n in registry.subkeys(key)]
 
+    services = WindowsServices(registry, layer.services(registry), lambda text: split_command(variables.expand(text), is_file))
     return Workstation(
         spec=spec, name=name, system="windows", style=WINDOWS, identity=identity, boot=boot, state=state, admin=admin, bits=bits,
         description=description, ground=ground,
@@ -64,7 +71,10 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
         variables=variables,
         registry=registry,
         entries=WindowsEntries(registry, accounts.all, str(system.child("msiexec.exe")), is_file, variables.expand),
-        services=WindowsServices(registry, layer.services(registry), lambda text: split_command(variables.expand(text), is_file)),
+        installs=layer.installs(registry, system.parent.child("Installer")) if layer.installs else None,
+        boots=layer.boots(registry) if layer.boots else None,
+        after_restart=layer.after_restart(registry) if layer.after_restart else None,
+        services=services, registrations=services,
         processes=layer.processes,
         tasks=WindowsTasks(files, system.child("Tasks"), layer.tasks),
         readiness=WindowsReadiness(registry, layer.machine),
@@ -75,7 +85,8 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
 
 def in_a_profile(path: WPath) -> bool:
     """Whether a path lies where people other than an administrator may write, by the path alone."""
-    return len(path.parts) > 1 and fold(path.parts[0]) == "USERS"
+    first = [fold(part) for part in path.parts[:2]]
+    return (len(path.parts) > 1 and first[0] == "USERS") or first == ["WINDOWS", "TEMP"]
 
 
 def _search_folders(registry: Registry, variables: WindowsVariables) -> list[str]:

@@ -84,6 +84,8 @@ class WindowsEntries:
                 location=self._expand(text("InstallLocation")).rstrip("\\"),
                 account=account,
                 product_code=code,
+                program=tuple(split_command(self._expand(registered), self._is_file)),
+                size=_number(self._registry, key, "EstimatedSize") * 1024,
             )
 
     def _product_code(self, name: str, registered: str, by_installer: str) -> str:
@@ -98,6 +100,11 @@ class WindowsEntries:
         if not quiet:
             return None
         return tuple(split_command(self._expand(quiet), self._is_file)) or None
+
+
+def _number(registry: Registry, key: KeyRef, name: str) -> int:
+    value = registry.value(key, name)
+    return value.number or 0 if value is not None else 0
 
 
 def _named(texts: dict[str, str], name: str) -> str:

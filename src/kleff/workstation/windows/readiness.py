@@ -27,6 +27,9 @@ class Machine(Protocol):
     def sessions(self) -> list[str]:
         """Names of the accounts that are signed in, Kleff's own left out."""
 
+    def installing(self) -> bool:
+        """Whether the installer service is busy, where the registry does not tell."""
+
 
 class WindowsReadiness:
     def __init__(self, registry: Registry, machine: Machine) -> None:
@@ -45,7 +48,7 @@ class WindowsReadiness:
         return found
 
     def at_work(self) -> list[str]:
-        here = any(self._registry.exists(key) for key in self._registry.canonical(INSTALLING, view=64))
+        here = self._machine.installing() or any(self._registry.exists(key) for key in self._registry.canonical(INSTALLING, view=64))
         return ["the installer service is at work"] if here else []
 
     def signed_in(self) -> list[str]:

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Protocol
 
 from kleff.procedure.globs import fold, name_matches
+from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue, number_value
 from kleff.workstation.things import Service, ServiceParts
 
+OWN_PROCESS, MANUAL, NORMAL = 0x10, 3, 1  # where a key says nothing ("CreateServiceW", Windows documentation)
 START = {0: "boot", 1: "system", 2: "automatic", 3: "manual", 4: "disabled"}
 
 
@@ -24,6 +28,24 @@ class ServiceControl(Protocol):
 
     def set_start(self, name: str, start: int) -> None:
         """Set the start type, a number of `START`. The manager keeps its own copy: what is written beside it counts for nothing."""
+
+    def take_out(self, name: str) -> bool: ...
+
+    def make(self, name: str, made: NewService) -> None: ...
+
+
+@dataclass(frozen=True)
+class NewService:
+    """What the manager is told of a service that it makes; the numbers are those of its key."""
+
+    title: str
+    type: int
+    start: int
+    error: int
+    program: str
+    group: str
+    needs: tuple[str, ...]
+    account: str
 
 
 class WindowsServices:
@@ -86,6 +108,33 @@ class WindowsServices:
     def hold(self, name: str) -> bool:
         self._set_start(name, "disabled")
         return True
+
+    def delete(self, name: str) -> bool:
+        return self._control.take_out(name)
+
+    def make(self, name: str, settings: RegKey) -> None:
+        """By the manager; what it does not know of is written beside it."""
+        values = dict(settings.values)
+
+        def text(wanted: str) -> str:
+            return values[fold(wanted)].text if fold(wanted) in values else ""
+
+        def number(wanted: str, otherwise: int) -> int:
+            value = values.get(fold(wanted))
+            return otherwise if value is None or value.number is None else value.number
+
+        needs = values.get(fold("DependOnService"))
+        if not self._registry.exists(self._key(name)):
+            self._control.make(name, NewService(
+                text("DisplayName"), number("Type", OWN_PROCESS), number("Start", MANUAL), number("ErrorControl", NORMAL),
+                text("ImagePath"), text("Group"), tuple(needs.texts) if needs is not None else (), text("ObjectName"),
+            ))  # fmt: skip
+        elif fold(self._registry.text(self._key(name), "ImagePath")) not in ("", fold(text("ImagePath"))):
+            raise FileExistsError(errno.EEXIST, "another service of that name is there", name)
+        marked = fold("DeleteFlag")  # it was to go before Kleff came
+        rest = RegKey(settings.name, {folded: value for folded, value in values.items() if folded != marked}, settings.keys)
+        self._registry.write_tree(self._key(name), rest)
+        self._registry.api.flush()
 
     def forget(self, names: Sequence[str]) -> None: ...
 

@@ -19,6 +19,12 @@ class TaskControl(Protocol):
 
     def set_enabled(self, name: str, enabled: bool) -> None: ...
 
+    def definition(self, name: str) -> str: ...
+
+    def delete(self, name: str) -> None: ...
+
+    def register(self, name: str, definition: str) -> None: ...
+
 
 class WindowsTasks:
     """Args: folder: where definitions are kept, as XML (Task Scheduler schema)."""
@@ -39,9 +45,23 @@ class WindowsTasks:
     def set_enabled(self, name: str, enabled: bool) -> None:
         self._control.set_enabled(name, enabled)
 
+    def definition(self, name: str) -> str:
+        return self._control.definition(name)
+
+    def delete(self, name: str) -> None:
+        self._control.delete(name)
+
+    def register(self, name: str, definition: str) -> None:
+        self._control.register(name, definition)
+
+
+def text_of(data: bytes) -> str:
+    """The text of a definition, in 16 bits or 8."""
+    return data.decode("utf-16", "replace") if data[:2] in (b"\xff\xfe", b"\xfe\xff") else data.decode("utf-8", "replace")
+
 
 def _command(data: bytes) -> str:
-    text = data.decode("utf-16", "replace") if data[:2] in (b"\xff\xfe", b"\xfe\xff") else data.decode("utf-8", "replace")
+    text = text_of(data)
     command = re.search(r"<Command>(.*?)</Command>", text, re.DOTALL)
     arguments = re.search(r"<Arguments>(.*?)</Arguments>", text, re.DOTALL)
     return " ".join(m[1].strip() for m in (command, arguments) if m)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from kleff.registry.regfile import RegKey
 from kleff.registry.registry import Registry
 from kleff.workstation.windows.contract.checks import Check, expect, refused
-from kleff.workstation.windows.services import START, ServiceControl
+from kleff.workstation.windows.services import START, ServiceControl, WindowsServices
 
 NOBODY_S = "kleff no such service"
 BY_HAND, DISABLED = 3, 4  # numbers of `START`
@@ -19,7 +20,13 @@ class ServicesContract:
         self._name = name
 
     def checks(self) -> dict[str, Check]:
-        return {"start and stop": self._start_and_stop, "no such service": self._missing, "start types": self._types, "hold": self._held}
+        return {
+            "start and stop": self._start_and_stop,
+            "no such service": self._missing,
+            "start types": self._types,
+            "hold": self._held,
+            "gone and back": self._deleted,
+        }
 
     def clear(self) -> None:
         """Leave the service as it was found: stopped, and started by hand."""
@@ -46,6 +53,21 @@ class ServicesContract:
             self._control.set_start(self._name, number)
             value = self._registry.value(key, "Start")
             expect(f"start type {START[number]}", value and value.number, number)
+
+    def _deleted(self) -> None:
+        """Done twice is done once; made again as its key says, it starts."""
+        key = self._registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0].child(self._name)
+        settings = self._registry.tree(key)
+        services = WindowsServices(self._registry, self._control, lambda text: [text])
+        self._control.stop(self._name)
+        for _ in range(2):
+            expect("whether it is gone at once", services.delete(self._name), True)
+        expect("its key", self._registry.exists(key), False)
+        refused("starting a service that is gone", lambda: self._control.start(self._name))
+        services.make(self._name, settings or RegKey(self._name))
+        self._control.start(self._name)
+        expect("running", self._control.running(self._name), True)
+        self._control.stop(self._name)
 
     def _held(self) -> None:
         """A disabled service starts for nobody, until it is allowed to again; one that runs goes on."""

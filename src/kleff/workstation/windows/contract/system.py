@@ -8,7 +8,7 @@ from kleff.workstation.facets import Processes
 from kleff.workstation.windows.contract.checks import Check, expect
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.system.hives import OURS, Hives
-from kleff.workstation.windows.system.machine import SystemMachine, boot_id
+from kleff.workstation.windows.system.power.machine import boot_id
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.rights import BACKUP, RESTORE, TAKE_OWNERSHIP, switch_on
 
@@ -22,7 +22,7 @@ class SystemContract:
     def checks(self) -> dict[str, Check]:
         return {
             "an administrator's rights": self._rights, "hives of accounts": self._accounts, "the boot": self._boot,
-            "this very process": self._own, "power and sessions": self._machine,
+            "this very process": self._own,
         }  # fmt: skip
 
     def clear(self) -> None:
@@ -54,8 +54,3 @@ class SystemContract:
             "that it has a path, a start and an account", [bool(found[0].path), found[0].started > 0, bool(found[0].account)], [True] * 3
         )
         expect("whether it may be ended", own in self._processes.protected(), True)
-
-    def _machine(self) -> None:
-        machine = SystemMachine(self._api)
-        expect("power", machine.power().percent in (None, *range(101)), True)
-        expect("that sessions are told", isinstance(machine.sessions(), list), True)

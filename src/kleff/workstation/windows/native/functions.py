@@ -38,6 +38,8 @@ advapi32 bool QueryServiceStatusEx pdpdp
 advapi32 bool ChangeServiceConfigW pdddppppppp
 advapi32 bool ControlService pdp
 advapi32 bool StartServiceW pdp
+advapi32 bool DeleteService p
+advapi32 handle CreateServiceW pppddddpppppp
 advapi32 bool EnumServicesStatusExW pdddpdpppp
 advapi32 bool GetTokenInformation pdpdp
 advapi32 bool LookupAccountSidW ppppppp
@@ -46,6 +48,7 @@ kernel32 bool Process32FirstW pp
 kernel32 bool Process32NextW pp
 kernel32 handle OpenProcess ddd
 kernel32 bool QueryFullProcessImageNameW pdpp
+kernel32 bool GetProcessIoCounters pp
 kernel32 bool GetProcessTimes ppppp
 kernel32 bool ReadProcessMemory ppppp
 kernel32 bool TerminateProcess pd
@@ -89,6 +92,8 @@ ole32 hr CoCreateInstance ppdpp
 oleaut32 handle SysAllocString p
 oleaut32 void SysFreeString p
 kernel32 bool GetSystemPowerStatus p
+kernel32 num SetThreadExecutionState d
+advapi32 bool InitiateSystemShutdownExW ppdddd
 kernel32 num GetCurrentProcessId -
 kernel32 bool ProcessIdToSessionId dp
 wtsapi32 bool WTSEnumerateSessionsW pddpp

@@ -12,7 +12,7 @@ from kleff.workstation.windows.native.caller import Arg, Caller, allocated, numb
 METHODS = {
     "IUnknown": {"Release": 2},
     "ITaskService": {"GetFolder": 7, "Connect": 10},
-    "ITaskFolder": {"GetTask": 13},
+    "ITaskFolder": {"GetTask": 13, "DeleteTask": 15, "RegisterTask": 16},
     "IRegisteredTask": {"get_Enabled": 10, "put_Enabled": 11, "get_Xml": 20},
 }
 TASK_SCHEDULER = (UUID("0f87369f-a4e5-4cfc-bd3e-73e6154572dd"), UUID("2faba4c7-4da9-4013-9697-20cc3fd40f85"))  # class, ITaskService

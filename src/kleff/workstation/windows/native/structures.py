@@ -41,6 +41,12 @@ class FILETIME(Structure):
     _fields_ = (("dwLowDateTime", U32), ("dwHighDateTime", U32))
 
 
+class IO_COUNTERS(Structure):
+    _fields_ = tuple((name, U64) for name in (
+        "ReadOperationCount", "WriteOperationCount", "OtherOperationCount", "ReadTransferCount", "WriteTransferCount", "OtherTransferCount",
+    ))  # fmt: skip
+
+
 class PROCESSENTRY32W(Structure):
     _fields_ = (
         ("dwSize", U32), ("cntUsage", U32), ("th32ProcessID", U32), ("th32DefaultHeapID", P), ("th32ModuleID", U32), ("cntThreads", U32),

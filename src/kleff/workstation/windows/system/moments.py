@@ -14,6 +14,13 @@ def started(api: Api, process: int) -> float:
     return float((created.dwHighDateTime << 32) + created.dwLowDateTime) / 10**7
 
 
+def worked(api: Api, process: int) -> float:
+    """The processor time of a process, in seconds. Args: process: a handle that may be asked."""
+    kernel, user = FILETIME(), FILETIME()
+    api.GetProcessTimes(process, FILETIME(), FILETIME(), kernel, user)
+    return sum(float((one.dwHighDateTime << 32) + one.dwLowDateTime) for one in (kernel, user)) / 10**7
+
+
 def running_since(api: Api, pid: int) -> float:
     """When the process of a number was started; 0.0 if there is none, or it has ended."""
     try:

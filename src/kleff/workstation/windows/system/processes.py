@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from ctypes import sizeof
 from dataclasses import dataclass
 
@@ -16,11 +16,12 @@ from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import narrow, number
 from kleff.workstation.windows.native.structures import (
+    IO_COUNTERS,
     PROCESS_BASIC_INFORMATION,
     PROCESSENTRY32W,
 )
 from kleff.workstation.windows.system.handles import opened_files
-from kleff.workstation.windows.system.moments import started
+from kleff.workstation.windows.system.moments import started, worked
 from kleff.workstation.windows.system.ports import listeners
 from kleff.workstation.windows.system.service_processes import services_by_process
 from kleff.workstation.windows.system.tokens import Names, user_of
@@ -107,6 +108,16 @@ class WindowsProcesses:
     def _in(self, text: str, places: Sequence[WPath]) -> bool:
         path = self._files.path(text)
         return path is not None and any(place.holds(path) for place in places)
+
+    def used(self, pids: Collection[int]) -> tuple[float, int]:
+        cpu, written = 0.0, 0
+        for pid in pids:
+            with contextlib.suppress(Failed), self._opened(pid, c.PROCESS_QUERY_LIMITED_INFORMATION) as handle:
+                cpu += worked(self._api, handle)
+                counted = IO_COUNTERS()
+                self._api.GetProcessIoCounters(handle, counted)
+                written += counted.WriteTransferCount
+        return round(cpu, 1), written
 
     # -- looking ----------------------------------------------------------------------------------------------
 

@@ -10,7 +10,9 @@ from ctypes import sizeof
 from kleff.errors import ActionFailed
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
+from kleff.workstation.windows.native.caller import wide
 from kleff.workstation.windows.native.structures import SERVICE_STATUS, SERVICE_STATUS_PROCESS
+from kleff.workstation.windows.services import NewService
 
 PATIENCE = 60  # seconds in which a service must have started or stopped
 PAUSE = 0.1
@@ -59,6 +61,30 @@ class ServiceManager:
         with self._service(name, c.SERVICE_CHANGE_CONFIG) as service:
             self._api.ChangeServiceConfigW(service, same, start, same, None, None, None, None, None, None, None)
 
+    def take_out(self, name: str) -> bool:
+        try:
+            with self._service(name, c.DELETE) as service:
+                code = self._api.code("DeleteService", service)
+        except Failed as failed:
+            if failed.code in MISSING:
+                return True
+            raise
+        if code not in (0, c.ERROR_SERVICE_MARKED_FOR_DELETE):
+            raise Failed("DeleteService", code)
+        return self._state(name) is None
+
+    def make(self, name: str, made: NewService) -> None:
+        manager = self._api.OpenSCManagerW(None, None, c.SC_MANAGER_CONNECT | c.SC_MANAGER_CREATE_SERVICE)
+        needs = wide("".join(f"{text}\0" for text in made.needs)) if made.needs else None
+        try:
+            service = self._api.CreateServiceW(
+                manager, name, made.title or None, c.SERVICE_QUERY_STATUS, made.type, made.start, made.error, made.program,
+                made.group or None, None, needs, _account(made), None,
+            )  # fmt: skip
+            self._api.CloseServiceHandle(service)
+        finally:
+            self._api.CloseServiceHandle(manager)
+
     # -- asking -----------------------------------------------------------------------------------------------
 
     def _until(self, name: str, states: tuple[int | None, ...]) -> int | None:
@@ -91,3 +117,8 @@ class ServiceManager:
                 self._api.CloseServiceHandle(service)
         finally:
             self._api.CloseServiceHandle(manager)
+
+
+def _account(made: NewService) -> str | None:
+    """Of a driver the name of its object, of which nobody needs one; of a program its account, which runs without a password alone."""
+    return made.account or None if made.type & c.SERVICE_WIN32 else None

@@ -10,12 +10,14 @@ from kleff.workstation.windows.assembling import LowestLayer, assemble
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.hives import Hives
-from kleff.workstation.windows.system.machine import SystemMachine, boot_id
+from kleff.workstation.windows.system.power.boots import SystemBoots
+from kleff.workstation.windows.system.power.machine import SystemMachine, boot_id
 from kleff.workstation.windows.system.processes import WindowsProcesses
 from kleff.workstation.windows.system.programs import Starting, WindowsPrograms
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.rights import is_admin
 from kleff.workstation.windows.system.services import ServiceManager
+from kleff.workstation.windows.system.software.installer import Installer
 from kleff.workstation.windows.system.tasks import TaskScheduler
 
 
@@ -36,6 +38,9 @@ def assemble_system(
         api=WindowsRegistry(api, hives), files=files, services=lambda registry: ServiceManager(api), tasks=TaskScheduler(api),
         machine=SystemMachine(api), processes=processes,
         commands=lambda search, registered: WindowsPrograms(files, starting, search, registered, environment),
+        installs=lambda registry, cache: Installer(api, files, cache),
+        boots=lambda registry: SystemBoots(api, registry, TaskScheduler(api)),
+        after_restart=lambda registry: SystemBoots(api, registry, TaskScheduler(api)),
     )  # fmt: skip
     return assemble(
         layer, spec=spec, name=name, identity=identity, boot=boot_id(api), state=state, admin=is_admin(api), bits=64,

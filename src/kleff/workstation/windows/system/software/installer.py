@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 
+from kleff.procedure.globs import fold
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.paths import WPath
+from kleff.workstation.things import InstallerPackage, InstallerProduct
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import narrow, number
@@ -16,65 +19,53 @@ LONGEST = 1024  # characters of a property
 OF_CODE = "SELECT `Value` FROM `Property` WHERE `Property` = 'ProductCode'"
 
 
-@dataclass(frozen=True)
-class InstalledProduct:
-    """A product that is installed.
+class Installer:
+    """Implements `Installs`. Raises `Failed` where not said otherwise.
 
-    Attributes:
-        code: its product code; account: the SID of whose it is, "" for the machine's.
-        package: where its package lies in the installer's cache; "" if that is not known.
+    Args:
+        cache: the folder in which packages are kept.
     """
 
-    code: str
-    account: str
-    name: str
-    version: str
-    publisher: str
-    package: str
+    def __init__(self, api: Api, files: FileTree, cache: WPath) -> None:
+        self._api, self._files, self._cache = api, files, cache
 
+    def packages(self) -> list[InstallerPackage]:
+        names = self._files.names(self._cache)
+        found = (self.package(str(self._cache.child(name))) for name in names if fold(name).endswith(".MSI"))
+        return [package for package in found if package is not None]
 
-@dataclass(frozen=True)
-class Package:
-    """What a package says of itself: `subject` is usually the product's name."""
-
-    subject: str
-    product_code: str
-
-
-class Installer:
-    """Raises `Failed` where not said otherwise."""
-
-    def __init__(self, api: Api) -> None:
-        self._api = api
-
-    def products(self) -> list[InstalledProduct]:
+    def products(self) -> list[InstallerProduct]:
         """All of them, of every account as far as this one may know."""
         return [self._product(*found) for found in self._codes()]
 
-    def package(self, path: str) -> Package | None:
+    def package(self, path: str) -> InstallerPackage | None:
         """What is in a package; None if it is none, or damaged."""
         try:
-            return Package(self._subject(path), self._product_code(path))
+            return InstallerPackage(path, self._subject(path), self._product_code(path))
         except Failed:
             return None
 
     # -- products ---------------------------------------------------------------------------------------------
 
     def _codes(self) -> Iterator[tuple[str, str, int]]:
-        """(product code, SID or "", context) of each."""
+        """(product code, SID or "", context) of each; an account that is no administrator may know its own and the machine's."""
         at = 0
+        whose: str | None = EVERYBODY
         while True:
             code, context, sid = bytearray(2 * CODE), bytearray(4), bytearray(2 * LONGEST)
             size = bytearray(LONGEST.to_bytes(4, "little"))
-            ended = self._api.code("MsiEnumProductsExW", None, EVERYBODY, c.MSIINSTALLCONTEXT_ALL, at, code, context, sid, size)
+            ended = self._api.code("MsiEnumProductsExW", None, whose, c.MSIINSTALLCONTEXT_ALL, at, code, context, sid, size)
             if ended == c.ERROR_NO_MORE_ITEMS:
                 return
+            if ended == c.ERROR_ACCESS_DENIED and whose:
+                at, whose = 0, None
+                continue
             if ended:
                 raise Failed("MsiEnumProductsExW", ended)
             yield narrow(code), narrow(sid), number(context)
             at += 1
 
-    def _product(self, code: str, account: str, context: int) -> InstalledProduct:
+    def _product(self, code: str, account: str, context: int) -> InstallerProduct:
         def told(name: str) -> str:
             text, size = bytearray(2 * LONGEST), bytearray(LONGEST.to_bytes(4, "little"))
             ended = self._api.code("MsiGetProductInfoExW", code, account or None, context, name, text, size)
@@ -82,7 +73,7 @@ class Installer:
                 raise Failed("MsiGetProductInfoExW", ended)
             return "" if ended else narrow(text)
 
-        return InstalledProduct(
+        return InstallerProduct(
             code, account, told("InstalledProductName"), told("VersionString"), told("Publisher"), told("LocalPackage")
         )  # fmt: skip
 

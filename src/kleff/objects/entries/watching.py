@@ -5,11 +5,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from kleff.case.programs import last_lines
-from kleff.errors import ActionFailed
+from kleff.case.programs import last_lines, said
+from kleff.errors import ActionFailed, EndedBadly, StillAtWork
 from kleff.objects.base.action import DONE, Action, Outcome
 from kleff.objects.base.here import Here, Work
+from kleff.objects.entries.patience import Patience
+from kleff.objects.entries.ways import Way
 from kleff.texts import seconds
+from kleff.workstation.facets import life_of
 from kleff.workstation.things import Running
 
 if TYPE_CHECKING:
@@ -17,7 +20,7 @@ if TYPE_CHECKING:
     from kleff.case.record.effect import Journaled
 
 # Exit codes of Windows Installer, which other uninstallers use too ("Windows Installer Error Codes").
-OK, RESTART, RESTARTING = 0, 3010, 1641
+RESTART, RESTARTING = 3010, 1641
 NOT_THERE = (1605, 1614)
 SETTLING = 10.0  # seconds that are left to the system once nothing of an uninstaller is at work any more
 MEANINGS = {
@@ -54,14 +57,17 @@ class Watch:
     """Waits for an uninstaller, and until what it removes is no longer registered.
 
     Attributes:
-        gone: whether it is no longer registered.
-        deadline: by the monotonic clock.
+        way: by which it is removed; gone: whether it is no longer registered.
     """
 
     action: Action
     work: Work
+    way: Way
     gone: Callable[[], bool]
-    deadline: float
+    patience: Patience
+
+    def over(self, running: Running) -> bool:
+        return is_over(running, self.work.here)
 
     def went_on_by_itself(self, last: Try) -> bool:
         """Cut off at an unknown instant: give what may still be at work time; True if the product is gone then."""
@@ -74,39 +80,37 @@ class Watch:
         return self.gone()
 
     def follow(self, one: "Journaled", running: Running) -> Outcome:
-        """Wait for its end, understand its exit code, then watch until the entry is really gone."""
-        hands, name, commands = self.work.hands, self.action.target, self.work.here.workstation.commands
+        """Wait for its end, understand its exit code, then watch until the entry is really gone.
+
+        Raises:
+            StillAtWork: it has not ended in time.
+            ActionFailed: it ended badly, or what it removes is registered still.
+        """
+        hands, commands = self.work.hands, self.work.here.workstation.commands
         output = hands.case.output(one.id)
         assert commands is not None
         begun = time.monotonic()
         while not commands.wait(running, 0.25):
-            if time.monotonic() > self.deadline:
-                raise ActionFailed(
-                    f"the uninstaller of {name} has not ended in time", remedy=f"look at its window and at {output}; then resume"
-                )
-            self.work.progress.step()
-            self._check_stop()
+            self._wait(running, f"look at its window and at {output}; then resume")
         code = running.code
-        one = hands.amend(one, code=code, ended=code not in (OK, None, *NOT_THERE))
-        if code not in (OK, RESTART, RESTARTING, None, *NOT_THERE):
-            meaning = f" ({MEANINGS[code]})" if code in MEANINGS else ""
+        fine = (*self.way.ok, *self.way.restart, None, *NOT_THERE)
+        one = hands.amend(one, code=code, ended=code not in (*self.way.ok, None, *NOT_THERE))
+        if code not in fine:
             hands.done(one, f"exit code {code}")
-            raise ActionFailed(
-                f"the uninstaller of {name} ended with exit code {code}{meaning}",
-                remedy=f"read {output}; mend it, then resume, or go past it with  --skip {self.action.number}",
-                said=last_lines(output),
-            )
+            raise self._badly(code or 0, one)
         return self.finish(one, code, running, begun)
 
     def finish(self, one: "Journaled", code: int | None, running: Running | None, begun: float = 0.0) -> Outcome:
         """It has returned: watch until the entry is gone, unless it asks for a restart; then see what it did."""
         from kleff.case.effects.spared import put_back_others, record_difference
 
-        hands, restart = self.work.hands, code in (RESTART, RESTARTING)
+        hands, restart = self.work.hands, code in self.way.restart
         if not restart:
             one = hands.amend(one, watching=True)
             try:
                 self._until_gone(code, running)
+            except StillAtWork:
+                raise
             except ActionFailed:  # in vain; the next try starts the uninstaller anew
                 hands.amend(one, watching=False, ended=True)
                 raise
@@ -117,23 +121,59 @@ class Watch:
         note = "; ".join(n for n in (words, record_difference(hands, one), others) if n)
         return Outcome(state=DONE, items=1, note=note, restart=restart)
 
-    def _check_stop(self) -> None:
-        """Whoever asks to stop need not wait: the uninstaller goes on by itself, and `resume` reads how it ended."""
-        self.work.hands.check_stop(f"the uninstaller of {self.action.target} goes on by itself", "resume")
+    def _badly(self, code: int, one: "Journaled") -> EndedBadly:
+        output, log = self.work.hands.case.output(one.id), self.work.hands.case.log(one.id)
+        meaning = f" ({MEANINGS[code]})" if code in MEANINGS else ""
+        names = self._in_the_way(said(output))
+        if names:
+            meaning += f": {', '.join(names)} runs still"
+        remedy = f"end it first: stops_first = {names!r}".replace("'", '"') if names else f"read {log if log.exists() else output}"
+        return EndedBadly(
+            f"the uninstaller of {self.action.target} ended with exit code {code}{meaning}",
+            remedy=f"{remedy}; mend it, then resume, or go past it with  --skip {self.action.number}",
+            said=last_lines(output) or last_lines(log),
+            code=code,
+        )
+
+    def _in_the_way(self, text: str) -> list[str]:
+        """Programs that run, and that it names in what it says: they keep it from its work."""
+        facet = self.work.here.workstation.processes
+        low = text.casefold()
+        return sorted({p.name for p in facet.all() if len(p.name) > 4 and p.name.casefold() in low}) if facet and text else []
+
+    def _wait(self, running: Running | None, remedy: str) -> None:
+        """Between two looks: say how it does, let whoever asks stop, and see whether it takes too long.
+
+        Raises:
+            StillAtWork: nobody wants to wait on. It is left at work.
+            Interrupted: asked to stop.
+        """
+        facet, progress, name = self.work.here.workstation.processes, self.work.progress, self.action.target
+        self.patience.look()
+        if self.patience.due() and running is not None and facet is not None:
+            what = "its window" if self.way.attended else "the uninstaller"
+            progress.alive(self.patience.told(what, life_of(running, facet)), self.patience.used, self.patience.allowed)
+        if self.patience.over:
+            if not progress.agrees(f"The uninstaller of {name} has not ended in time. Wait as long again? (No leaves it at work.)"):
+                raise StillAtWork(f"the uninstaller of {name} has not ended in time", remedy=remedy)
+            self.patience.again()
+        progress.step()
+        # Whoever asks to stop need not wait: the uninstaller goes on by itself, and `resume` reads how it ended.
+        self.work.hands.check_stop(f"the uninstaller of {name} goes on by itself", "resume")
 
     def _until_gone(self, code: int | None, running: Running | None) -> None:
         """Some uninstallers return at once after handing over to a copy of themselves: the entry tells, as long as anything is at work."""
-        deadline = time.monotonic() if code in NOT_THERE else self.deadline
-        said, at_work = False, time.monotonic()
+        told, at_work = False, time.monotonic()
         while not self.gone():
-            if running is None or self._at_work(running):
+            busy = running is None or self._at_work(running)
+            if busy:
                 at_work = time.monotonic()
-            if time.monotonic() >= min(deadline, at_work + SETTLING):
+            if code in NOT_THERE or time.monotonic() >= at_work + SETTLING:
                 raise self._still_there(code)
-            if not said:
+            if not told:
                 self.work.progress.say("     the uninstaller has returned; waiting until the product is no longer registered")
-                said = True
-            self._check_stop()
+                told = True
+            self._wait(running, "look whether it still works; then resume")
             time.sleep(0.1)
 
     def _still_there(self, code: int | None) -> ActionFailed:
@@ -141,6 +181,10 @@ class Watch:
             what = f"though its uninstaller says that it is not there (exit code {code})"
             remedy = f"name its key in a [[delete]] step, or go past it with  --skip {self.action.number} --because TEXT"
             return ActionFailed(f"{self.action.target} is still registered, {what}", remedy=remedy)
+        if self.way.attended:
+            return ActionFailed(
+                f"{self.action.target} is still registered after its window was closed", remedy="resume, and answer it to its end"
+            )
         remedy = "look whether it still works; then resume"
         return ActionFailed(f"{self.action.target} is still registered after its uninstaller ended", remedy=remedy)
 

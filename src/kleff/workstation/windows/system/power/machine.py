@@ -29,6 +29,9 @@ class SystemMachine:
         percent = None if without or told.BatteryLifePercent == UNKNOWN else int(told.BatteryLifePercent)
         return Power(bool(without) or told.ACLineStatus == ON_MAINS, percent)
 
+    def installing(self) -> bool:
+        return False
+
     def sessions(self) -> list[str]:
         own = self._own_session()
         names = {fold(name): name for session, name in self._all() if session != own and name}

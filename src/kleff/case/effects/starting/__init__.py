@@ -1,0 +1,1 @@
+"""Effects on what the system starts: services, units of accounts, scheduled tasks."""

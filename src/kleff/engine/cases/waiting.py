@@ -1,0 +1,61 @@
+"""A case that needs a restart of the workstation: it waits, and goes on only after a real one."""
+
+from __future__ import annotations
+
+from kleff.case.effects.resume_arranged import arrange_resume
+from kleff.case.hands import Hands
+from kleff.case.record.folder import Case
+from kleff.engine.cases.alone import words_of
+from kleff.engine.cases.rows import rows
+from kleff.engine.plan import REMOVING
+from kleff.errors import RestartNeeded
+from kleff.objects.base.action import DONE, WAITING
+from kleff.objects.base.here import Here
+from kleff.texts import now
+
+
+def restarts(here: Here) -> bool:
+    """Whether the procedure lets it be restarted, and it can be."""
+    return here.procedure.product.restart != "never" and here.workstation.boot != ""
+
+
+def wait_for_restart(here: Here, case: Case, hands: Hands) -> None:
+    """If one is needed and has not been: have the case wait.
+
+    Raises:
+        RestartNeeded: it waits.
+    """
+    if case.text("restart") and not restarts(here):
+        hands.progress.say("     it asks for a restart, and the procedure wants none: restart when it suits")
+    if not restarts(here) or case.text("restarted") == "yes":
+        return
+    found = rows(case)
+    waiting = [r for r in found if r.state == WAITING]
+    wanted = here.procedure.product.restart == "always" and any(r.state == DONE and r.action.phase in REMOVING for r in found)
+    if not (wanted or case.text("restart") or waiting):
+        return
+    case.journal.set(waiting_boot=here.workstation.boot)
+    case.enter(here.workstation, "waiting")
+    if here.options.goes_on_alone:
+        arrange_resume(hands, found[-1].action.number, words_of(case.folder))
+    for row in waiting:
+        hands.progress.say(f"     waits for the restart: {row.action.verb} {row.action.target}")
+    why = "the uninstaller asks for it" if case.text("restart") else "the procedure wants it"
+    by_hand, by_itself = f"restart the workstation, then  kleff resume {case.folder}", "it goes on by itself then; see  kleff report"
+    remedy = f"restart the workstation; {by_itself}" if here.options.goes_on_alone else by_hand
+    raise RestartNeeded(f"a restart is needed to go on: {why}", where=here.workstation.name, remedy=remedy)
+
+
+def after_restart(here: Here, case: Case) -> None:
+    """A case that waits may go on.
+
+    Raises:
+        RestartNeeded: the workstation has not been restarted since. Shut down the fast way and switched on it is the same boot.
+    """
+    if here.workstation.boot == case.text("waiting_boot"):
+        raise RestartNeeded(
+            "the workstation has not been restarted since", where=here.workstation.spec,
+            remedy=f"choose Restart, not Shut down; then  kleff resume {case.folder}",
+        )  # fmt: skip
+    case.journal.tell("the workstation was restarted")
+    case.journal.set(restarted="yes", restarted_at=now())

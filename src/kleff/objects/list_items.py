@@ -1,0 +1,155 @@
+"""Single items of lists that many programs share: one folder out of the search path, in the registry."""
+
+from collections.abc import Collection, Iterator
+from typing import Annotated
+
+from msgspec import Meta, Struct
+
+from kleff.case.guard.guard import Target
+from kleff.objects.base.action import ABSENT, UNREADABLE, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.own import refuse
+from kleff.objects.base.unreadable import why
+from kleff.objects.keys.meaning import for_people, meant_keys
+from kleff.objects.keys.steps import View
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import AccountStep, Step, Text, Texts
+from kleff.procedure.texts import Problem, key_problem, path_problem
+from kleff.procedure.variables import BadTemplate
+from kleff.registry.lists import Taken, items_of, same, taken
+from kleff.registry.registry import KeyRef
+from kleff.workstation.identity import key_id
+
+LETTERS = 4  # of an item that is no path; fewer would mean too many
+
+
+class _ListItem(AccountStep, kw_only=True, frozen=True):
+    list_item: Annotated[Text | Texts, Meta(description="the item, or items, as a whole: a folder, an ending; variables may stand in it")]
+    in_value: Annotated[Text, Meta(description="the value that holds the list, e.g. Path")]
+    in_key: Annotated[Text, Meta(description="its key; HKCU\\... means every account")]
+    between: Annotated[str, Meta(min_length=1, max_length=1, description="what parts the items of a text")] = ";"
+    view: View = None
+
+    @property
+    def items(self) -> list[str]:
+        return [self.list_item] if isinstance(self.list_item, str) else self.list_item
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        wrong = key_problem(self.in_key)
+        if wrong:
+            yield ("in_key",), wrong
+        for item in self.items:
+            if item[0] in "{%" or ":" in item:
+                if problem := path_problem(item, places):
+                    yield ("list_item",), problem
+            elif sum(c.isalnum() for c in item) < LETTERS:
+                yield ("list_item",), f"{item!r} means too much; write at least {LETTERS} letters or digits"
+
+
+class ListItemDelete(_ListItem, kw_only=True, frozen=True):
+    """Take single items out of a list in the registry; the others, their order and the value's type stay."""
+
+
+class ListItemVerify(_ListItem, kw_only=True, frozen=True):
+    """Items that must be gone."""
+
+
+class OneItem(Struct, kw_only=True):
+    """The item an action is about, as it stood at the preview."""
+
+    item: str
+    at: int
+    before: str
+    after: str
+    equal: int
+
+
+class ListItemKind(Kind):
+    """`list_item`."""
+
+    names = ("list_item",)
+    systems = ("windows",)
+    models: dict[str, type[Step]] = {"delete": ListItemDelete, "verify": ListItemVerify}
+
+    def words(self, phase: str) -> Words:
+        return Words("Taken out of lists" if phase == "delete" else "Looked for", ("item", "items"))
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        model, registry = step.model, here.workstation.registry
+        assert isinstance(model, _ListItem)
+        verb, any_there = "take out of" if step.phase == "delete" else "look for in", False
+        for key, account in meant_keys(here, model.in_key, model.view, model.accounts) if registry is not None else ():
+            target = f"{model.in_value} in {for_people(key)}"
+            try:
+                found = list(self._found(model, here, key, account))
+            except OSError as error:
+                any_there = True
+                yield here.action(step, verb, target, account=account, state=UNREADABLE, reason=why(error))
+                continue
+            for count, one in found:
+                any_there = True
+                action = here.action(step, verb, target, account=account, items=1, about=[key_id(key, model.in_value)])
+                action.shows = [f"item {one.at + 1} of {count}: {one.item}"]
+                if step.phase == "delete":
+                    self._judge(action, here, key, model.in_value, one)
+                yield action
+        if not any_there:
+            reason = "no such item" if registry is not None else "this workstation has no registry"
+            yield here.action(step, verb, f"{model.in_value} in {model.in_key}", state=ABSENT, reason=reason)
+
+    def _judge(self, action: Action, here: Here, key: KeyRef, value: str, one: Taken) -> None:
+        action.undo = "put back where it was"
+        action.set_details(OneItem(item=one.item, at=one.at, before=one.before, after=one.after, equal=one.equal))
+        verdict = here.guard.check_item(key, value)
+        if not verdict.ok:
+            action.judged(verdict.word, verdict.reason, verdict.remedy)
+        path = here.workstation.files.path(one.item.strip().strip('"').rstrip("\\/"))
+        if path is not None and not (verdict := here.guard.check(Target(path, len(path.parts), len(path.name)))).ok:
+            refuse(action, f"{one.item}: {verdict.reason}")
+        elif path is not None and (stays := here.guard.stays(path)):
+            action.keep(stays)
+
+    def _found(self, model: _ListItem, here: Here, key: KeyRef, account: str) -> Iterator[tuple[int, Taken]]:
+        """(how many items there are, the item) of each that is meant."""
+        registry = here.workstation.registry
+        value = registry.value(key, model.in_value) if registry is not None else None
+        items = items_of(value, model.between) if value is not None else None
+        if not items:
+            return
+        wanted = {same(text) for item in model.items for text in _meanings(item, here, account)}
+        for at, item in enumerate(items):
+            if item.strip() and {same(text) for text in _meanings(item, here, account)} & wanted:
+                yield len(items), taken(items, at)
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.effects.list_item_taken import take_item
+
+        model, told = step.model, action.details_as(OneItem)
+        assert isinstance(model, _ListItem)
+        key, _ = action.key()
+        one = Taken(told.item, told.at, told.before, told.after, told.equal)
+        done = take_item(work.hands, action.number, key, model.in_value, model.between, one)
+        return Outcome(items=1) if done else Outcome(note="already gone")
+
+    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+        model = step.model
+        if isinstance(model, ListItemDelete):
+            keys = meant_keys(here, model.in_key, model.view, model.accounts)
+            why_not = next((v.reason for key, _ in keys if not (v := here.guard.check_item(key, model.in_value)).ok), "")
+            if why_not:
+                yield f"{model.in_value} in {model.in_key}: {why_not}; no step takes items out of it"
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        return not action.account
+
+
+def _meanings(item: str, here: Here, account: str) -> list[str]:
+    """An item as it is written, and with its variables put in: `%ProgramFiles%` in a list is what it is in a procedure."""
+    text = item.strip().strip('"')
+    if not text or text[0] not in "{%":
+        return [item]
+    try:
+        return [item, *(e.text for e in here.resolver.expand(text) if not e.account or e.account.name == account or not account)]
+    except BadTemplate:
+        return [item]  # a variable that procedures do not know

@@ -1,0 +1,185 @@
+"""Shortcuts that lead into the product, whatever they are called: found by their target, wherever a person meets shortcuts."""
+
+from collections.abc import Collection, Iterator
+from typing import Annotated
+
+from msgspec import Meta
+
+from kleff.case.guard.guard import Target
+from kleff.errors import LinkOnTheWay
+from kleff.objects.base.action import ABSENT, KEPT, UNREADABLE, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.unreadable import why
+from kleff.procedure.globs import fold, parts_match
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import AccountStep, Step, Text, Texts
+from kleff.procedure.texts import Problem, path_problem
+from kleff.procedure.variables import BadTemplate
+from kleff.texts import plural
+from kleff.workstation.identity import path_id
+from kleff.workstation.paths import WPath
+from kleff.workstation.things import Account
+from kleff.workstation.windows.shortcuts import Shortcut, read_shortcut
+
+ENDING, READ = ".LNK", 1 << 20  # bytes of a shortcut; where it leads stands at its beginning
+# Where shortcuts lie: of everybody by variables, of each account by a variable and what is below it.
+EVERYBODY_S: tuple[tuple[str, tuple[str, ...]], ...] = (("program_menu", ()), ("public", ("Desktop",)))
+PINNED = ("Microsoft", "Internet Explorer", "Quick Launch")  # and what is pinned to the task bar and the start menu below it
+OWN: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("user.menu", ()), ("user.desktop", ()), ("user.roaming", PINNED), ("user.roaming", ("Microsoft", "Windows", "SendTo")),
+)  # fmt: skip
+DESKTOPS = ("DESKTOP",)  # folders on them are people's own, and are not gone through
+
+
+class _Shortcuts(AccountStep, kw_only=True, frozen=True):
+    shortcuts_to: Annotated[Text | Texts, Meta(description="what they lead to, e.g. '{program}\\**'; whether that is there still or not")]
+
+    @property
+    def targets(self) -> list[str]:
+        return [self.shortcuts_to] if isinstance(self.shortcuts_to, str) else self.shortcuts_to
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        for target in self.targets:
+            if wrong := path_problem(target, places):
+                yield ("shortcuts_to",), wrong
+
+
+class ShortcutsDelete(_Shortcuts, kw_only=True, frozen=True):
+    """Delete shortcuts by what they lead to: in start menus, on desktops, pinned to task bars, in "Send to"; of every account."""
+
+
+class ShortcutsVerify(_Shortcuts, kw_only=True, frozen=True):
+    """Shortcuts that must be gone."""
+
+
+class ShortcutsKind(Kind):
+    """`shortcuts_to`."""
+
+    names = ("shortcuts_to",)
+    systems = ("windows",)
+    models: dict[str, type[Step]] = {"delete": ShortcutsDelete, "verify": ShortcutsVerify}
+
+    def words(self, phase: str) -> Words:
+        if phase == "delete":
+            return Words("Set aside", ("shortcut", "shortcuts"), total="aside", frees=True)
+        return Words("Looked for", ("shortcut", "shortcuts"))
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        model = step.model
+        assert isinstance(model, _Shortcuts)
+        verb, untold, any_there = "set aside" if step.phase == "delete" else "look for", list[WPath](), False
+        for account, folder in _folders(model, here):
+            try:
+                found = list(_shortcuts(folder, here))
+            except (OSError, LinkOnTheWay) as error:
+                any_there = True
+                yield here.action(step, "look in", str(folder), account=_name(account), state=UNREADABLE, reason=why(error))
+                continue
+            for path, shortcut in found:
+                target = _target(shortcut, here)
+                if target is None:
+                    untold += [path] if shortcut is not None else []
+                elif _is_meant(model, target, here):
+                    any_there = True
+                    yield self._action(step, here, verb, path, account, target)
+        if not any_there:
+            action = here.action(step, verb, f"shortcuts to {', '.join(model.targets)}", state=ABSENT, reason="none leads there")
+            yield action
+        if untold and step.phase == "delete":
+            action = here.action(step, "leave", f"{plural(len(untold), 'shortcut')} of which it cannot be told where they lead")
+            action.state, action.state_word, action.reason = KEPT, "unknown", "never touched"
+            action.shows = [str(path) for path in untold[:10]]
+            yield action
+
+    def _action(self, step: LoadedStep, here: Here, verb: str, path: WPath, account: Account | None, target: WPath) -> Action:
+        action = here.action(step, verb, str(path), account=_name(account), about=[path_id(path)], items=1)
+        there = here.workstation.files.look(target) is not None
+        action.shows = [f"leads to {target}{'' if there else ', which is not there'}"]
+        if step.phase == "delete":
+            action.undo = "moved back from the set-aside area"
+            verdict, stays = here.guard.check(_removing(path, account)), here.guard.stays(path)
+            if not verdict.ok:
+                action.judged(verdict.word, verdict.reason, verdict.remedy)
+            elif stays:
+                action.keep(stays)
+        return action
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.effects.moved import set_aside
+
+        here, path = work.here, action.path(work.here.workstation.style)
+        assert path is not None
+        if here.workstation.files.look(path) is None:
+            return Outcome(note="already gone")
+        assert isinstance(step.model, _Shortcuts)
+        target = _target(read_shortcut(here.workstation.files.read(path, READ)), here)
+        if target is None or not _is_meant(step.model, target, here):
+            return Outcome(state=KEPT, note="it leads elsewhere by now")
+        account = next((a for a in here.resolver.accounts([]) if a.name == action.account), None)
+        set_aside(work.hands, [(action.number, _removing(path, account))], lambda number, move: None)
+        return Outcome(items=1)
+
+    def users(self, step: LoadedStep, here: Here) -> set[str]:
+        return {action.account for action in self.plan(step, here) if action.account and action.state not in (ABSENT, UNREADABLE)}
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        return True
+
+
+def _folders(model: _Shortcuts, here: Here) -> Iterator[tuple[Account | None, WPath]]:
+    """Where shortcuts lie, whose that is, each place once."""
+    seen: set[object] = set()
+    variables, accounts = here.workstation.variables, here.workstation.accounts
+    common = [(None, folder.child(*below)) for name, below in EVERYBODY_S if not model.accounts for folder in variables.folders(name)]
+    own = [
+        (account, folder.child(*below)) for account in here.resolver.accounts(model.accounts) for name, below in OWN
+        if (folder := accounts.folder(account, name)) is not None
+    ]  # fmt: skip
+    for account, folder in (*common, *own):
+        if folder.key not in seen:
+            seen.add(folder.key)
+            yield account, folder
+
+
+def _shortcuts(folder: WPath, here: Here) -> Iterator[tuple[WPath, Shortcut | None]]:
+    """Every shortcut below a folder, on a desktop only directly; no link is followed."""
+    files = here.workstation.files
+    if files.look(folder) is None:
+        return
+    flat = fold(folder.name) in DESKTOPS
+    listed = ((path, files.look(path)) for path in map(folder.child, files.names(folder))) if flat else files.walk(folder)
+    for path, look in listed:
+        if look is not None and look.is_file and fold(path.name).endswith(ENDING):
+            yield path, read_shortcut(files.read(path, READ))
+
+
+def _target(shortcut: Shortcut | None, here: Here) -> WPath | None:
+    """The path it leads to; None if that cannot be told: to no file, by the installer, to another machine."""
+    if shortcut is None or shortcut.product:
+        return None
+    for text in (shortcut.variables, shortcut.target):
+        if text.startswith("%"):
+            try:
+                found = [e for e in here.resolver.expand(text) if not e.absent and e.pattern]
+            except BadTemplate:
+                found = []
+            if found:
+                return found[0].literal_path(here.workstation.style)
+        elif text and (path := here.workstation.files.path(text)) is not None:
+            return path
+    return None
+
+
+def _is_meant(model: _Shortcuts, target: WPath, here: Here) -> bool:
+    meant = (e for text in model.targets for e in here.resolver.expand(text) if not e.absent)
+    return any(e.volume == target.volume and parts_match(e.pattern, target.parts, True) for e in meant)
+
+
+def _removing(path: WPath, account: Account | None) -> Target:
+    """It was found by what it leads to: it alone is meant, by its whole name."""
+    return Target(path, len(path.parts), len(path.name), account, account.home if account else None)
+
+
+def _name(account: Account | None) -> str:
+    return account.name if account else ""

@@ -1,0 +1,1 @@
+"""Power, sessions, the boot, and starting the system anew."""
