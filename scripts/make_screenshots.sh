@@ -23,7 +23,7 @@ shot() {
     -e bash -c "printf '\$ %s\n\n' \"$3\"; export NO_COLOR=; unset NO_COLOR; $show; touch ended; sleep 60" &
   local term=$!
   sleep "$2"
-  case $1 in run-working|backup|discard) ;; *) for _ in $(seq 30); do [ -e ended ] && break; sleep 0.5; done; sleep 0.3 ;; esac
+  case $1 in run-working|backup|discard|uninstalling) ;; *) for _ in $(seq 30); do [ -e ended ] && break; sleep 0.5; done; sleep 0.3 ;; esac
   for _ in $(seq 15); do   # on a busy machine the terminal may not have been drawn yet
     /usr/bin/import -window root "$shots/$1.png"
     [ "$(stat -c %s "$shots/$1.png")" -gt 4000 ] && break
@@ -77,6 +77,28 @@ kleff run restart.toml --on lab:restarting.lab --yes --quiet --cases restarts --
 kleff lab restart restarting.lab >/dev/null
 kleff resume restarts/* --quiet >/dev/null 2>&1
 shot report-restart 3 "kleff report restarts/*" 42
+# What tests/needs holds: an uninstaller at work, the stop for a restart, a removal tool's choice.
+"$(dirname "$kleff")/python" - "$tests" <<'P'
+import pathlib, shutil, sys
+sys.path.insert(0, sys.argv[1])
+from needs.lab import HERE, build
+for name in ("all-of-a-vendor", "broken-restart", "tool-with-a-choice"):
+    build(pathlib.Path(f"{name}.lab"), name)
+    shutil.copy(HERE / f"{name}.toml", f"{name}.toml")
+slow = pathlib.Path("all-of-a-vendor.lab/lab.toml")
+slow.write_text(slow.read_text().replace("takes = 1.5", "takes = 40"))
+P
+shot uninstalling 9 "kleff run all-of-a-vendor.toml --on lab:all-of-a-vendor.lab --yes --cases working"
+pkill -f "cases working" || true
+pkill -f "all-of-a-vendor.lab" || true
+cat >restart.sh <<'S'
+kleff run broken-restart.toml --on lab:broken-restart.lab --yes --cases waits 2>&1 | tail -n 9
+echo; echo '$ kleff resume'; kleff resume --cases waits
+echo; echo '$ kleff lab restart broken-restart.lab'; kleff lab restart broken-restart.lab
+echo; echo '$ kleff resume'; kleff resume --cases waits
+S
+shot restart 9 "bash restart.sh"
+shot removal-tool 3 "kleff preview tool-with-a-choice.toml --full --answer which='Row Counter' --on lab:tool-with-a-choice.lab"
 if [ "$(id -u)" = 0 ]; then   # the print bridge on a Linux tree, by real dpkg
   "$(dirname "$kleff")/python" "$tests/../scripts/linux_bench.py" "$work"
   shot unneeded 3 "kleff unneeded --on root:potting-03"
