@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 
 import msgspec
@@ -20,13 +20,15 @@ from kleff.objects.base.holders import Holder, planned_holders
 from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import Step
 from kleff.procedure.versions import parse_duration
 from kleff.workstation.identity import NameId
 
-# `backup` before `stop` (an export needs the server); what says `stopped = true` after it.
-ORDER = (
-    ("before", None), ("backup", False), ("stop", None), ("backup", True), ("uninstall", None), ("purge", None), ("delete", None),
-    ("verify", None), ("after", None),
+# `backup` before `stop` (an export needs the server); what says `stopped = true` after it. What says `before_uninstall` is deleted before.
+ORDER: tuple[tuple[str, Callable[[Step], bool]], ...] = (
+    ("before", lambda step: True), ("backup", lambda step: not step.after_stop), ("stop", lambda step: True),
+    ("backup", lambda step: step.after_stop), ("delete", lambda step: step.early), ("uninstall", lambda step: True),
+    ("purge", lambda step: True), ("delete", lambda step: not step.early), ("verify", lambda step: True), ("after", lambda step: True),
 )  # fmt: skip
 REMOVING = ("uninstall", "purge", "delete")
 
@@ -59,9 +61,9 @@ class Plan(msgspec.Struct, kw_only=True):
 def make_plan(here: Here) -> Plan:
     """Resolve every step."""
     actions = []
-    for phase, after_stop in ORDER:
+    for phase, wanted in ORDER:
         for step in steps_here(here, phase):
-            if after_stop is None or step.model.after_stop == after_stop:
+            if wanted(step.model):
                 actions += plan_step(step, here)
     _mark_synced(here, actions)
     for adding in (a for kind in kinds() if (a := able(kind, Adds))):

@@ -10,8 +10,6 @@ from kleff.objects.facts import FactKind, PackagesKind
 from kleff.objects.holders import HolderKind
 from kleff.objects.keys.kind import KeyKind, ValueKind
 from kleff.objects.keys.patterns import KeyGlobKind
-from kleff.objects.lines import LinesKind
-from kleff.objects.list_items import ListItemKind
 from kleff.objects.manual import ManualKind
 from kleff.objects.modules import ModuleKind
 from kleff.objects.packages.alternatives import AlternativesKind
@@ -30,12 +28,15 @@ from kleff.objects.services.units_of import UnitsKind
 from kleff.objects.shortcuts import ShortcutsKind
 from kleff.objects.startup import StartupKind
 from kleff.objects.tasks import TaskKind
+from kleff.objects.texts.lines import LinesKind
+from kleff.objects.texts.list_items import ListItemKind
+from kleff.objects.texts.sections import SectionKind
 from kleff.objects.trash import TrashKind
 
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
     TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), AlternativesKind(),
-    FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(), ListItemKind(), ShortcutsKind(), KeyGlobKind(),
-    *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
+    FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(), ListItemKind(), SectionKind(),
+    ShortcutsKind(), KeyGlobKind(), *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

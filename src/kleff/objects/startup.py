@@ -1,6 +1,9 @@
-"""What starts with a session and would start the product again: registry values, and files of the freedesktop autostart folders."""
+"""What starts with a session and would start the product again: registry values, and files of start-up folders.
 
-from collections.abc import Iterator
+On Windows with the switch that the system keeps beside each; on Linux by the Desktop Application Autostart Specification.
+"""
+
+from collections.abc import Iterator, Sequence
 from typing import Annotated
 
 from msgspec import Meta, Struct
@@ -17,12 +20,15 @@ from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Text
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
-from kleff.workstation.identity import key_id, path_id
+from kleff.workstation.identity import KeyId, key_id, path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
+from kleff.workstation.windows.shortcuts import read_shortcut
+from kleff.workstation.windows.switches import OF_FILES, OF_VALUES, OF_VALUES_32, is_off, same_start, switch_of, switches
 
 RUN = ("HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Run", "HKCU\\Software\\Microsoft\\Windows\\CurrentVersion\\Run")
 SESSION = "/etc/xdg/autostart"  # Desktop Application Autostart Specification; and `autostart` in an account's own settings
+SHORTCUT, READ = ".lnk", 1 << 20  # bytes of a file of a session
 
 
 class StartupStop(AccountStep, kw_only=True, frozen=True):
@@ -75,7 +81,9 @@ class StartupKind(Kind):
         for key, account, name, command in self._values(step, here):
             found = True
             action = here.action(step, "take away", f"start of {name}", account=account, items=1, undo="written back")
-            action.about, action.shows = [key_id(key, name)], [f"starts: {command}"]
+            action.about, action.shows = [key_id(key, name)], [f"starts: {command}"] if command else []
+            sid = key.parts[0] if key.hive == "HKU" else ""
+            self._with_switch(action, here, sid, OF_VALUES_32 if key.view == 32 else OF_VALUES, name)
             verdict = here.guard.check_value(key, name)
             if not verdict.ok:
                 action.judged(verdict.word, verdict.reason, verdict.remedy)
@@ -87,13 +95,27 @@ class StartupKind(Kind):
             action = here.action(step, "take away", f"start of {path.name}", account=who, items=1, undo="moved back")
             action.about, action.shows = [path_id(path)], [f"starts: {command}"]
             action.set_details(AutostartFile(file=path.raw.hex(), account=owner.id if owner else ""))
+            self._with_switch(action, here, owner.id if owner else "", OF_FILES, path.name)
             verdict = here.guard.check(self._target(path, owner))
             if not verdict.ok:
                 action.judged(verdict.word, verdict.reason, verdict.remedy)
-            self._judge(step.model, here, action, path.name.removesuffix(".desktop"), command)
+            self._judge(step.model, here, action, path.name.rpartition(".")[0], command)
             yield action
+        for key, account, name in self._left_switches(step, here):
+            found = True
+            action = here.action(step, "take away", f"switch of {name}", account=account, items=1, undo="written back")
+            action.about, action.shows = [key_id(key, name)], ["what it switched does not start any more"]
+            yield refuse_own(action, here, "startup", [name])
         if not found:
             yield here.action(step, "take away", f"start of {step.model.startup}", state=ABSENT, reason="nothing of that name starts")
+
+    def _with_switch(self, action: Action, here: Here, sid: str, of: str, name: str) -> None:
+        """The switch that the system keeps beside a start goes with it."""
+        registry = here.workstation.registry
+        found = switch_of(registry, sid, of, name) if registry is not None else None
+        if found is not None:
+            action.about.append(key_id(found[0], found[1].name))
+            action.shows.append("switched off" if is_off(found[1]) else "with its switch")
 
     def _wanted(self, step: LoadedStep, here: Here, name: str, command: str) -> bool:
         assert isinstance(step.model, StartupStop)
@@ -108,46 +130,88 @@ class StartupKind(Kind):
                     if self._wanted(step, here, value.name, value.text):
                         yield key, account, value.name, value.text
 
+    def _left_switches(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str, str]]:
+        """Switches by name of what does not start any more: an uninstaller took the start away and left them."""
+        assert isinstance(step.model, StartupStop)
+        registry, machine = here.workstation.registry, not step.model.accounts
+        if registry is None:
+            return
+        hives = set(registry.api.hives())
+        owners = [a for a in here.resolver.accounts(step.model.accounts) if a.id in hives]
+        for account in ([None] if machine else []) + owners:
+            for of, key, value in switches(registry, account.id if account else ""):
+                name = value.name.removesuffix(SHORTCUT) if of == OF_FILES else value.name
+                if name_matches(step.model.startup, name, True) and not self._starts(here, account, of, value.name):
+                    yield key, account.name if account else "", value.name
+
+    def _starts(self, here: Here, account: Account | None, of: str, name: str) -> bool:
+        """Whether there is what a switch is of."""
+        registry = here.workstation.registry
+        if of == OF_FILES:
+            return any(owner == account and same_start(path.name, name) for path, owner in _session_files(here, [account]))
+        view = None if account else 32 if of == OF_VALUES_32 else 64
+        keys = registry.canonical(RUN[1 if account else 0], account.id if account else "", view) if registry else []
+        return any(registry is not None and registry.value(key, name) is not None for key in keys)
+
     def _files(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath, Account | None, str]]:
         assert isinstance(step.model, StartupStop)
         files, accounts = here.workstation.files, here.resolver.accounts(step.model.accounts)
-        session = files.path(SESSION)
-        if session is None:  # a system without these folders
-            return
-        folders = [(session, None), *((here.workstation.accounts.folder(a, "user.roaming"), a) for a in accounts)]
-        for folder, account in folders:
-            if folder is None:
-                continue
-            top = folder.child("autostart") if account else folder
-            for name in files.names(top):
-                path = top.child(name)
-                look = files.look(path)
-                if name.endswith(".desktop") and look is not None and look.is_file:
-                    lines = files.read(path).decode("utf-8", "replace").splitlines()
-                    command = next((line[5:] for line in lines if line.startswith("Exec=")), "")
-                    if self._wanted(step, here, name.removesuffix(".desktop"), command.split(" ")[0]):
-                        yield path, account, command
+        for path, account in _session_files(here, [None, *accounts]):
+            command = _command_of(files.read(path, READ), path.name)
+            if self._wanted(step, here, path.name.rpartition(".")[0], command.split(" ")[0] if path.name.endswith(".desktop") else command):
+                yield path, account, command
 
     def _target(self, path: WPath, account: Account | None) -> Target:
         return Target(path, len(path.parts), 9, account, account.home if account else None)
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects.key_removed import remove_value
         from kleff.case.effects.moved import set_aside
 
         files = work.here.workstation.files
         if "file" in action.details:
             told = action.details_as(AutostartFile)
             path = files.from_raw(bytes.fromhex(told.file))
-            if files.look(path) is None:
-                return Outcome(note="already gone")
-            owner = work.here.resolver.account(told.account)
-            set_aside(work.hands, [(action.number, self._target(path, owner))], lambda number, move: None)
-            return Outcome(items=1)
-        key, named = action.key()
-        name = named or ""
-        value = work.here.workstation.registry.value(key, name) if work.here.workstation.registry else None
-        if value is None:
-            return Outcome(note="already gone")
-        remove_value(work.hands, action.number, key, RegKey(key.parts[-1], {fold(value.name): value}))
-        return Outcome(items=1)
+            there, owner = files.look(path) is not None, work.here.resolver.account(told.account)
+            if there:
+                set_aside(work.hands, [(action.number, self._target(path, owner))], lambda number, move: None)
+            switch = self._remove_values(action, work)
+            return Outcome(items=1) if there else switch
+        return self._remove_values(action, work)
+
+    def _remove_values(self, action: Action, work: Work) -> Outcome:
+        """The value that starts it, and its switch, as far as they are there."""
+        from kleff.case.effects.key_removed import remove_value
+
+        registry, count = work.here.workstation.registry, 0
+        for about in (about for about in action.about if isinstance(about, KeyId)):
+            value = registry.value(about.key, about.value or "") if registry else None
+            if value is not None:
+                remove_value(work.hands, action.number, about.key, RegKey(about.key.parts[-1], {fold(value.name): value}))
+                count += 1
+        return Outcome(items=1) if count else Outcome(note="already gone")
+
+
+def _session_files(here: Here, accounts: Sequence[Account | None]) -> Iterator[tuple[WPath, Account | None]]:
+    """The files whose programs start with a session: of everybody (None), and of accounts."""
+    files, variables = here.workstation.files, here.workstation.variables
+    session = files.path(SESSION)
+    for account in accounts:
+        if session is not None:
+            own = here.workstation.accounts.folder(account, "user.roaming") if account else None
+            folder, ending = (own.child("autostart") if own else None) if account else session, ".desktop"
+        else:
+            own = here.workstation.accounts.folder(account, "user.menu") if account else next(iter(variables.folders("program_menu")), None)
+            folder, ending = own.child("Startup") if own else None, SHORTCUT
+        for name in files.names(folder) if folder is not None else ():
+            look = files.look(folder.child(name)) if folder is not None else None
+            if folder is not None and fold(name).endswith(fold(ending)) and look is not None and look.is_file:
+                yield folder.child(name), account
+
+
+def _command_of(data: bytes, name: str) -> str:
+    """What a file of a session starts."""
+    if fold(name).endswith(fold(SHORTCUT)):
+        shortcut = read_shortcut(data)
+        return shortcut.target if shortcut is not None else ""
+    lines = data.decode("utf-8", "replace").splitlines()
+    return next((line[5:] for line in lines if line.startswith("Exec=")), "")

@@ -158,6 +158,11 @@ class Step(Section, kw_only=True, frozen=True):
         return False
 
     @property
+    def early(self) -> bool:
+        """Of a step that deletes: whether it does so before anything is uninstalled."""
+        return False
+
+    @property
     def synced(self) -> "Synced | None":
         """What would show that its data is in the person's own account elsewhere."""
         return None

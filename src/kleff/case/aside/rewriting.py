@@ -1,11 +1,13 @@
 """Giving a file another content in one instant: the new one is made whole in the set-aside area, then the two change places.
 
 What comes out of the place is looked at: if it is not what was read before, somebody wrote to it in between, and it is changed back.
+Where a system exchanges no files, the old one is moved out of the way first: for an instant nothing stands in its place.
 """
 
 from __future__ import annotations
 
 import contextlib
+import errno
 import hashlib
 import stat
 
@@ -13,6 +15,9 @@ from kleff.case.hands import Hands
 from kleff.errors import ActionFailed, remedy_for
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.paths import Look, WPath
+
+OLD = ".old"  # behind the new one's name: the old one, while the two change places in three steps
+NO_EXCHANGE = errno.EOPNOTSUPP
 
 
 def sha256_of(data: bytes) -> str:
@@ -36,12 +41,13 @@ def rewrite(hands: Hands, place: WPath, aside: WPath, look: Look, before: str, d
         with files.folder(aside.parent) as area, files.parent(place) as (folder, name):
             with contextlib.suppress(FileNotFoundError):
                 area.remove(aside.name)  # of a try that was cut off
+            _finish_exchange(area, aside.name, folder, name)
             if _marks(folder.look_at(name)) != _marks(look):
                 raise _written_to(place)
             _make(folder, name, area, aside.name, data, look, times)
-            area.exchange(aside.name, folder, name)
+            _exchange(area, aside.name, folder, name)
             if area.look_at(aside.name).identity != look.identity or not _is(area, aside.name, before):
-                area.exchange(aside.name, folder, name)
+                _exchange(area, aside.name, folder, name)
                 area.remove(aside.name)
                 raise _written_to(place)
             folder.flush()
@@ -60,9 +66,18 @@ def _written_to(place: WPath) -> ActionFailed:
     return ActionFailed(f"{place} was changed by another program a moment ago; it is as that left it", remedy="look what writes to it")
 
 
-def settle(hands: Hands, place: WPath, aside: WPath, before: str, after: str) -> bool | None:
-    """After a kill: whether the file has its new content; None if it has neither. What lies in the area of it goes."""
+def settle(hands: Hands, place: WPath, aside: WPath, before: str, after: str, folder_times: tuple[int, int] | None = None) -> bool | None:
+    """After a kill: whether the file has its new content; None if it has neither. What lies in the area of it goes.
+
+    Args:
+        folder_times: of the folder it stands in, given back where the file has to be put back there.
+    """
     files = hands.workstation.files
+    if files.look(aside.parent.child(aside.name + OLD)) is not None:
+        with files.folder(aside.parent) as area, files.parent(place) as (folder, name):
+            _finish_exchange(area, aside.name, folder, name)
+            if folder_times:
+                folder.set_times(folder_times)
     if files.look(aside) is not None:
         with files.folder(aside.parent) as area, files.parent(place) as (folder, name):
             if not _is(area, aside.name, before) and not _is(area, aside.name, after):
@@ -70,13 +85,51 @@ def settle(hands: Hands, place: WPath, aside: WPath, before: str, after: str) ->
                     # Made in part, and never put in place.
                     area.remove(aside.name)
                     return False if _is(folder, name, before) else None
-                area.exchange(aside.name, folder, name)  # what another program had written in that instant
+                _exchange(area, aside.name, folder, name)  # what another program had written in that instant
             area.remove(aside.name)
     try:
         with files.parent(place) as (folder, name):
             return True if _is(folder, name, after) else False if _is(folder, name, before) else None
     except OSError:
         return None
+
+
+def _exchange(area: Folder, new: str, folder: Folder, name: str) -> None:
+    """Have two files change places, in one instant where the system can."""
+    try:
+        area.exchange(new, folder, name)
+    except OSError as error:
+        if error.errno != NO_EXCHANGE:
+            raise
+        folder.rename(name, area, new + OLD)
+        area.flush()
+        try:
+            area.rename(new, folder, name)
+        except OSError:
+            _finish_exchange(area, new, folder, name)
+            raise
+        folder.flush()
+        area.rename(new + OLD, area, new)
+
+
+def _finish_exchange(area: Folder, new: str, folder: Folder, name: str) -> None:
+    """Bring three steps that were cut off to one end or the other; what somebody has written in the place since stays."""
+    if not _there(area, new + OLD):
+        return
+    if not _there(folder, name):
+        area.rename(new + OLD, folder, name)
+        folder.flush()
+    elif not _there(area, new):
+        area.rename(new + OLD, area, new)
+    else:
+        area.remove(new + OLD)
+
+
+def _there(folder: Folder, name: str) -> bool:
+    with contextlib.suppress(FileNotFoundError):
+        folder.look_at(name)
+        return True
+    return False
 
 
 def _make(folder: Folder, name: str, area: Folder, new: str, data: bytes, look: Look, times: tuple[int, int] | None) -> None:

@@ -15,7 +15,7 @@ from kleff.case.guard.guard import Target
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Journaled, Sha256, Time
 from kleff.errors import ActionFailed
-from kleff.workstation.files.lines import Edit, apply, decode, encode, put_back, read_whole
+from kleff.workstation.files.lines import Edit, apply, decode, encode, put_back, read_whole, same_encoding
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 
@@ -46,7 +46,7 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
     def happened(self, one: Journaled, hands: Hands) -> bool:
         files = hands.workstation.files
         place = files.from_raw(one.place)
-        found = settle(hands, place, files.from_raw(b64decode(self.aside_)), self.before, self.after)
+        found = settle(hands, place, files.from_raw(b64decode(self.aside_)), self.before, self.after, self.parent_times)
         if found is not None or files.look(place) is None:
             return bool(found)
         try:  # somebody has changed the rest since
@@ -67,7 +67,7 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
         except ActionFailed as error:
             return stays(error.what)
         codec, lines = decode(data)
-        if codec != self.codec:
+        if not same_encoding(codec, self.codec):
             return stays(f"{place} is written in another encoding by now; of it: {_told(self.edits)}")
         edits, note = self.edits_now(place, hands)
         back, left = put_back(lines, edits)

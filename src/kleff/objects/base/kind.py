@@ -158,6 +158,14 @@ class Claims(Protocol):
 
 
 @runtime_checkable
+class Needs(Protocol):
+    """Knows what a step has to run or read on the workstation."""
+
+    def needs(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath, str]]:
+        """Each path, and what it is."""
+
+
+@runtime_checkable
 class Used(Protocol):
     """Knows which accounts have what a step names."""
 

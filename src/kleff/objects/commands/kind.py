@@ -12,7 +12,7 @@ from kleff.objects.base.action import ABSENT, MANUAL, SKIPPED, UNKNOWN, UNREADAB
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.commands.evidence import CommandEvidence, look_at_output
-from kleff.objects.commands.programs import arguments, counted, list_of, objection_to, run_program
+from kleff.objects.commands.programs import arguments, counted, list_of, objection_to, program_of, run_program
 from kleff.objects.commands.steps import (
     ITEM,
     CommandAfter,
@@ -84,6 +84,16 @@ class CommandKind(Kind):
             yield from self._listed(step, model, here, action)
         else:
             yield action
+
+    def needs(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath, str]]:
+        """The programs it runs, and the one that takes in again what it has saved."""
+        model = step.model
+        words = [model.restore[:1]] if isinstance(model, CommandBackup) else [model.command[:1]] if isinstance(model, CommandRun) else []
+        words += [list(model.lists[:1])] if isinstance(model, CommandUninstall) else []
+        what = "which takes in again what was saved" if isinstance(model, CommandBackup) else f"which the step at line {step.line} runs"
+        for word in words:
+            if word and (program := program_of(word[0], here)) is not None:
+                yield program, what
 
     def _plan_run(self, step: LoadedStep, model: CommandRun, here: Here) -> Action:
         argv = arguments(list(model.command), here)

@@ -29,6 +29,7 @@ from kleff.procedure.globs import fold, literal_count
 from kleff.procedure.load import LoadedStep
 from kleff.texts import plural, size
 from kleff.workstation.identity import NameId, covers, key_id, sameness
+from kleff.workstation.paths import WPath
 from kleff.workstation.things import Entry
 
 if TYPE_CHECKING:
@@ -142,6 +143,21 @@ class RegisteredKind(Kind):
             return Claimed()
         places = [here.workstation.files.path(e.location) for e in going(step, here) if e.location]
         return Claimed(folders=[p for p in places if p is not None and p.parts])
+
+    def needs(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath, str]]:
+        """Its uninstallers, its cached package, and the package it would be repaired from."""
+        model, files = step.model, here.workstation.files
+        if not isinstance(model, Removing):
+            return
+        for entry in going(step, here):
+            for way in ways_of(model, entry, here):
+                if way.command and (program := files.path(way.command[0])) is not None:
+                    yield program, f"which uninstalls {entry.name}"
+            for text, what in ((" ".join(entry.program[:1]), f"the uninstaller of {entry.name}"), (entry.package, "its cached package")):
+                if text and (path := files.path(text)) is not None:
+                    yield path, what
+            if model.source and (source := here.resolver.first_path(model.source)) is not None:
+                yield source, f"from which {entry.name} can be repaired"
 
     def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
         """Where it is installed, and the program that removes it."""

@@ -10,6 +10,7 @@ from kleff.errors import ActionFailed, KleffError, LinkOnTheWay, remedy_for
 from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADABLE, Action, Inside, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
+from kleff.objects.base.needed import needed_later
 from kleff.objects.base.resolve import Expanded
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted, removing_target
@@ -151,6 +152,9 @@ class PathKind(Kind):
         ))  # fmt: skip
         if not verdict.ok:
             action.judged(verdict.word, verdict.reason, verdict.remedy)
+            return
+        if model.before_uninstall and (why_not := needed_later(target.path, here)):
+            action.judged(REFUSED, why_not, "name folders beside it, or leave  before_uninstall  out")
             return
         try:
             if model.only_if_empty and files.names(target.path):

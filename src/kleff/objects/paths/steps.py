@@ -75,10 +75,20 @@ class PathsDelete(NamedPaths, kw_only=True, frozen=True):
 
     only_if_empty: Annotated[bool, Meta(description="only a folder with nothing in it")] = False
     at_most: Annotated[int, Meta(ge=1, description="how many paths one pattern may match per account")] = 50
+    before_uninstall: Annotated[
+        bool,
+        Meta(description="before anything is uninstalled: big folders that an uninstaller would take long for, or must not take along"),
+    ] = False
     even_if_shared: Annotated[bool, Meta(description="also what lies in a folder that packages which stay own; no wildcards")] = False
+
+    @property
+    def early(self) -> bool:
+        return self.before_uninstall
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         yield from super().problems(places)
+        if self.before_uninstall and self.after_restart:
+            yield ("before_uninstall",), "is before, but after_restart is later; write one of them"
         for index, text in enumerate(self.paths):
             if self.even_if_shared and is_glob(text):
                 yield ("paths", index), "has a wildcard, but even_if_shared is for exact paths"

@@ -1,7 +1,8 @@
 """Lines of a text file: taken out or shortened, and put back by what stood around them, also where the rest has changed since.
 
-A file is read as UTF-8, or as UTF-16 where it begins with a byte order mark (The Unicode Standard, 23.8); what is no text of these
-comes through unharmed. Line ends stay as they are.
+A file is read as UTF-8, or as UTF-16 where it begins with a byte order mark (The Unicode Standard, 23.8); the mark belongs to no
+line. What is no text of these comes through unharmed, but zero bytes in it are a sign of another encoding: such a file is left alone.
+Line ends stay as they are.
 """
 
 from __future__ import annotations
@@ -13,13 +14,16 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kleff.errors import ActionFailed, remedy_for
+from kleff.registry import lists
+from kleff.workstation.files.listed import listed
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import PRIVILEGED, Look, WPath
 
 LONGEST = 8 << 20  # bytes of a file whose lines are worked on
-MARKS = ((codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))
+MARKS = {"utf-16-le": codecs.BOM_UTF16_LE, "utf-16-be": codecs.BOM_UTF16_BE, "utf-8-sig": codecs.BOM_UTF8}
 WORD = r"\w.\-"  # what may not stand beside a text that is looked for: it would be another name
 
 
@@ -63,22 +67,39 @@ def read_whole(files: FileTree, place: WPath, known: Callable[[Look], int] = lam
             raise ActionFailed(f"{place} {what}; its lines are not touched", remedy="name the file itself, or take the lines out by hand")
         if look.size > LONGEST:
             raise ActionFailed(f"{place} is longer than {LONGEST >> 20} MiB", remedy="take the lines out by hand")
-        return look, files.read(place, LONGEST)
+        data = files.read(place, LONGEST)
     except OSError as error:
         raise ActionFailed(f"{place} cannot be read: {error.strerror}", remedy=remedy_for(error)) from None
+    if b"\0" in data and encoding(data).startswith("utf-8"):
+        raise ActionFailed(f"{place} is no text in an encoding that is known here", remedy="take the lines out by hand")
+    return look, data
+
+
+def encoding(data: bytes) -> str:
+    """How a file is encoded: a key of `MARKS`, or utf-8 without a mark."""
+    for codec, mark in MARKS.items():
+        if data.startswith(mark) and (len(data) % 2 == 0 or codec == "utf-8-sig"):
+            return codec
+    return "utf-8"
 
 
 def decode(data: bytes) -> tuple[str, list[str]]:
     """How a file is encoded, and its lines, each with its end."""
-    for mark, codec in MARKS:
-        if data.startswith(mark) and len(data) % 2 == 0:
-            return codec, _split(data.decode(codec, "surrogatepass"))
-    return "utf-8", _split(data.decode("utf-8", "surrogateescape"))
+    codec = encoding(data)
+    text = data.removeprefix(MARKS.get(codec, b""))
+    return codec, _split(text.decode("utf-8", "surrogateescape") if codec.startswith("utf-8") else text.decode(codec, "surrogatepass"))
 
 
 def encode(codec: str, lines: Iterable[str]) -> bytes:
     """The inverse of `decode`."""
-    return "".join(lines).encode(codec, "surrogateescape" if codec == "utf-8" else "surrogatepass")
+    text = "".join(lines)
+    mark = MARKS.get(codec, b"")
+    return mark + (text.encode("utf-8", "surrogateescape") if codec.startswith("utf-8") else text.encode(codec, "surrogatepass"))
+
+
+def same_encoding(one: str, other: str) -> bool:
+    """Whether lines of the one can be put into the other: a mark does not count."""
+    return one.removesuffix("-sig") == other.removesuffix("-sig")
 
 
 def _split(text: str) -> list[str]:
@@ -153,6 +174,7 @@ def put_back(lines: Sequence[str], made: Sequence[Edit]) -> tuple[list[str], lis
     Returns:
         The lines, and of each edit that could not be taken back why.
     """
+    made = [replace(edit, old=edit.old.removeprefix("\ufeff")) for edit in made]  # which belonged to the line in earlier journals
     whole = _at_their_places(lines, made)
     if whole is not None:
         return whole, []
@@ -213,6 +235,10 @@ def _change_back(lines: list[str], edit: Edit) -> bool:
     if len(found) != 1 or not edit.entry:
         return False
     line = lines[found[0]]
+    old, without, new = (listed(text, edit.between) for text in (edit.old, edit.new or "", line))
+    if old and without and new:
+        lines[found[0]] = new.written(_items_back(old.items, without.items, new.items))
+        return True
     if holding(edit.entry, False).search(line):
         return True
     tail = re.search(r"[\"']?\s*$", line)
@@ -220,6 +246,17 @@ def _change_back(lines: list[str], edit: Edit) -> bool:
     gap = "" if line[:cut].endswith((edit.between, ":", "=", '"', "'")) else edit.between
     lines[found[0]] = line[:cut] + gap + edit.entry + line[cut:]
     return True
+
+
+def _items_back(old: list[str], without: list[str], now: list[str]) -> list[str]:
+    """A list as it is now, with the items that were taken out of the old one."""
+    left = Counter(without)
+    for at, item in enumerate(old):
+        left[item] -= 1
+        one = lists.taken(old, at)
+        if left[item] < 0 and sum(lists.same(there) == lists.same(item) for there in now) < one.equal:
+            now = lists.put_back(now, one)
+    return now
 
 
 def _bare(line: str) -> str:

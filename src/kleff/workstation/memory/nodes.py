@@ -230,6 +230,8 @@ class MemoryFolder(MemoryHandle):
         self.node.drop(name)
 
     def exchange(self, name: str, other: Folder, other_name: str) -> None:
+        if self.node.folded:
+            raise error(errno.EOPNOTSUPP, name)  # as Windows does
         mine, theirs, target = self.node.get(name), node_of(other).get(other_name), node_of(other)
         if mine.volume != theirs.volume:
             raise error(errno.EXDEV, name)

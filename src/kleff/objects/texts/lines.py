@@ -1,7 +1,7 @@
 """Lines that a product has written into files which others use too: aliases, names of machines, search paths, timetables."""
 
 from collections.abc import Collection, Iterator
-from typing import Annotated
+from typing import Annotated, Protocol, runtime_checkable
 
 from msgspec import Meta
 
@@ -31,6 +31,27 @@ LINES = Annotated[Text | Texts, Meta(description="text, or texts, that a line ho
 IN_FILE = Annotated[Text, Meta(description="the file; * and ? are wildcards for several of a kind")]
 
 
+@runtime_checkable
+class InFile(Protocol):
+    """What a step that changes a text file says of it."""
+
+    @property
+    def in_file(self) -> str: ...
+    @property
+    def accounts(self) -> list[str]: ...
+
+    def edits(self, lines: list[str], folded: bool) -> list[Edit]:
+        """What is done to the lines of a file. Args: folded: letter case does not count."""
+
+
+@runtime_checkable
+class Bounded(InFile, Protocol):
+    """One that takes no more than so many lines out of a file."""
+
+    @property
+    def at_most(self) -> int: ...
+
+
 class _Lines(AccountStep, kw_only=True, frozen=True):
     lines: LINES
     in_file: IN_FILE
@@ -42,6 +63,9 @@ class _Lines(AccountStep, kw_only=True, frozen=True):
     @property
     def written_paths(self) -> list[str]:
         return [self.in_file]
+
+    def edits(self, lines: list[str], folded: bool) -> list[Edit]:
+        return taking_out(lines, self.texts, folded=folded)
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         wrong = path_problem(self.in_file, places)
@@ -66,6 +90,9 @@ class LinesDelete(_Lines, kw_only=True, frozen=True):
     ] = ""
     at_most: Annotated[int, Meta(ge=1, description="how many lines of one file")] = 10
 
+    def edits(self, lines: list[str], folded: bool) -> list[Edit]:
+        return taking_out(lines, self.texts, self.in_list, folded)
+
 
 class LinesVerify(_Lines, kw_only=True, frozen=True):
     """Lines that must be gone."""
@@ -74,7 +101,8 @@ class LinesVerify(_Lines, kw_only=True, frozen=True):
 class LinesKind(Kind):
     """`lines`."""
 
-    names = ("lines",)
+    names: tuple[str, ...] = ("lines",)
+    thing = "line"
     condition = "A line that must, or must not, be there."
     models: dict[str, type[Step]] = {"evidence": LinesEvidence, "delete": LinesDelete, "verify": LinesVerify}
 
@@ -94,30 +122,30 @@ class LinesKind(Kind):
     def _found(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath | str, str, list[Edit] | str]]:
         """(file, account, what would be done to its lines, or why it could not be looked at)."""
         model = step.model
-        assert isinstance(model, _Lines)
+        assert isinstance(model, InFile)
         for expanded in here.resolver.expand(model.in_file, model.accounts):
             account = expanded.account.name if expanded.account else ""
             try:
                 for path in found_paths(expanded, here):
-                    yield path, account, edits_of(model, here, path)
+                    yield path, account, edits_of(self.settled(model, here, account), here, path)
             except (OSError, LinkOnTheWay, ActionFailed) as error:
                 yield expanded.text, account, error.what if isinstance(error, ActionFailed) else why(error)
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, LinesDelete | LinesVerify)
+        assert isinstance(model, InFile)
         verb = "take out of" if step.phase == "delete" else "look for in"
         any_there = False
         for expanded in here.resolver.expand(model.in_file, model.accounts):
             account = expanded.account.name if expanded.account else ""
             base = here.action(step, verb, expanded.text, account=account)
-            if isinstance(model, LinesDelete) and (why_not := _never(expanded, here)):
+            if step.phase == "delete" and (why_not := _never(expanded, here)):
                 any_there = True
                 yield refuse(base, why_not)
                 continue
             try:
                 paths = found_paths(expanded, here)
-                found = [(path, made) for path in paths if (made := edits_of(model, here, path))]
+                found = [(path, made) for path in paths if (made := edits_of(self.settled(model, here, account), here, path))]
             except (OSError, LinkOnTheWay, ActionFailed) as error:
                 base.state, base.reason = UNREADABLE, error.what if isinstance(error, ActionFailed) else why(error)
                 any_there = True
@@ -126,18 +154,27 @@ class LinesKind(Kind):
             for path, made in found:
                 any_there = True
                 action = here.action(step, verb, str(path), account=account, about=[path_id(path)], items=len(made))
-                action.shows += [*links_on_way(here, expanded), *_shown(made)]
-                if isinstance(model, LinesDelete):
+                action.shows += [*links_on_way(here, expanded), *self.shown(made)]
+                if isinstance(model, Bounded) and step.phase == "delete":
                     self._judge(model, here, here.resolver.target(expanded, path), made, action)
                 yield action
             if not found and not expanded.is_glob:
-                base.state, base.reason = ABSENT, expanded.absent or ("no such line" if paths else "no such file")
+                base.state, base.reason = ABSENT, expanded.absent or (f"no such {self.thing}" if paths else "no such file")
                 any_there = True
                 yield base
         if not any_there:
-            yield here.action(step, verb, model.in_file, state=ABSENT, reason="no such line in any")
+            yield here.action(step, verb, model.in_file, state=ABSENT, reason=f"no such {self.thing} in any")
 
-    def _judge(self, model: LinesDelete, here: Here, target: Target, made: list[Edit], action: Action) -> None:
+    def settled(self, model: InFile, here: Here, account: str) -> InFile:
+        """What a step says, for one account of a workstation."""
+        return model
+
+    def shown(self, made: list[Edit]) -> list[str]:
+        """What a preview shows of the edits of one file."""
+        shown = [f"{edit.old.strip()}" + (f"  ->  {edit.new.strip()}" if edit.new is not None else "") for edit in made[:SHOWN]]
+        return shown + ([f"and {plural(len(made) - SHOWN, 'line')} more"] if len(made) > SHOWN else [])
+
+    def _judge(self, model: Bounded, here: Here, target: Target, made: list[Edit], action: Action) -> None:
         action.undo = "written back"
         action.set_details(Removing(
             fixed=target.literal_names, literal=target.literal, account=target.account.id if target.account else "",
@@ -155,13 +192,13 @@ class LinesKind(Kind):
         from kleff.case.effects.lines_changed import change_lines
 
         model, target = step.model, removing_target(action, work.here)
-        assert isinstance(model, LinesDelete)
+        assert isinstance(model, Bounded)
         if work.here.workstation.files.look(target.path) is None:
             return Outcome(note="the file is gone")
         folded = work.here.workstation.style.folded
 
         def change(lines: list[str]) -> list[Edit]:
-            made = taking_out(lines, model.texts, model.in_list, folded)
+            made = self.settled(model, work.here, action.account).edits(lines, folded)
             if len(made) > max(model.at_most, action.items):
                 raise ActionFailed(f"{plural(len(made), 'line')} of {target.path} by now", remedy="look at it; then resume")
             return made
@@ -171,7 +208,7 @@ class LinesKind(Kind):
 
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
         model = step.model
-        if not isinstance(model, LinesDelete):
+        if not isinstance(model, InFile) or step.phase != "delete":
             return
         for expanded in here.resolver.expand(model.in_file):
             if reason := _never(expanded, here):
@@ -182,7 +219,7 @@ class LinesKind(Kind):
         return closed_to_us(action, here)
 
 
-def edits_of(model: _Lines, here: Here, path: WPath) -> list[Edit]:
+def edits_of(model: InFile, here: Here, path: WPath) -> list[Edit]:
     """What a step would do to the lines of a file.
 
     Raises:
@@ -190,8 +227,7 @@ def edits_of(model: _Lines, here: Here, path: WPath) -> list[Edit]:
     """
     files = here.workstation.files
     _, lines = decode(read_whole(files, path, lambda look: names_aside(files, path)[look.identity])[1])
-    between = model.in_list if isinstance(model, LinesDelete) else ""
-    return taking_out(lines, model.texts, between, here.workstation.style.folded)
+    return model.edits(lines, here.workstation.style.folded)
 
 
 def _never(expanded: Expanded, here: Here) -> str:
@@ -201,8 +237,3 @@ def _never(expanded: Expanded, here: Here) -> str:
     path = WPath(here.workstation.style, expanded.volume, expanded.pattern)
     verdict = here.guard.check_lines(here.resolver.target(expanded, path))
     return verdict.reason if verdict.word == "refused" else ""
-
-
-def _shown(made: list[Edit]) -> list[str]:
-    shown = [f"{edit.old.strip()}" + (f"  ->  {edit.new.strip()}" if edit.new is not None else "") for edit in made[:SHOWN]]
-    return shown + ([f"and {plural(len(made) - SHOWN, 'line')} more"] if len(made) > SHOWN else [])

@@ -1,33 +1,38 @@
-"""Single items of lists that many programs share: one folder out of the search path, in the registry."""
+"""Single items of lists that many programs share: one folder out of the search path, in the registry or in a settings file."""
 
 from collections.abc import Collection, Iterator
 from typing import Annotated
 
 from msgspec import Meta, Struct
+from msgspec.structs import replace
 
 from kleff.case.guard.guard import Target
 from kleff.objects.base.action import ABSENT, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
-from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.kind import Words
 from kleff.objects.base.own import refuse
 from kleff.objects.base.unreadable import why
 from kleff.objects.keys.meaning import for_people, meant_keys
 from kleff.objects.keys.steps import View
+from kleff.objects.texts.lines import InFile, LinesKind
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Step, Text, Texts
 from kleff.procedure.texts import Problem, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate
 from kleff.registry.lists import Taken, items_of, same, taken
 from kleff.registry.registry import KeyRef
-from kleff.workstation.identity import key_id
+from kleff.workstation.files.lines import Edit, edits
+from kleff.workstation.files.listed import listed
+from kleff.workstation.identity import PathId, key_id
 
 LETTERS = 4  # of an item that is no path; fewer would mean too many
 
 
 class _ListItem(AccountStep, kw_only=True, frozen=True):
     list_item: Annotated[Text | Texts, Meta(description="the item, or items, as a whole: a folder, an ending; variables may stand in it")]
-    in_value: Annotated[Text, Meta(description="the value that holds the list, e.g. Path")]
-    in_key: Annotated[Text, Meta(description="its key; HKCU\\... means every account")]
+    in_value: Annotated[Text, Meta(description="the value that holds the list, e.g. Path; in a file the name before the =")]
+    in_key: Annotated[str, Meta(description="its key; HKCU\\... means every account")] = ""
+    in_file: Annotated[str, Meta(description="instead of a key: the settings file, with lines such as Path=C:\\one;C:\\two")] = ""
     between: Annotated[str, Meta(min_length=1, max_length=1, description="what parts the items of a text")] = ";"
     view: View = None
 
@@ -35,10 +40,28 @@ class _ListItem(AccountStep, kw_only=True, frozen=True):
     def items(self) -> list[str]:
         return [self.list_item] if isinstance(self.list_item, str) else self.list_item
 
+    @property
+    def written_paths(self) -> list[str]:
+        return [self.in_file] if self.in_file else []
+
+    def edits(self, lines: list[str], folded: bool) -> list[Edit]:
+        """In a file: the lines that set the value, without the items."""
+        wanted, changed = {same(item) for item in self.items}, list[tuple[int, str | None, str]]()
+        for at, line in enumerate(lines):
+            found = listed(line, self.between)
+            gone = [item for item in found.items if item.strip() and same(item) in wanted] if found and found.sets(self.in_value) else []
+            if found and gone:
+                left = [item for item in found.items if item not in gone]
+                changed.append((at, found.written(left), gone[0]))
+        return edits(lines, changed, self.between)
+
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        wrong = key_problem(self.in_key)
-        if wrong:
-            yield ("in_key",), wrong
+        if bool(self.in_key) == bool(self.in_file):
+            yield ("in_value",), 'stands in one place: write either in_key = "..." or in_file = "..."'
+        elif wrong := key_problem(self.in_key) if self.in_key else path_problem(self.in_file, places):
+            yield ("in_key" if self.in_key else "in_file",), wrong
+        if self.in_file and self.view is not None:
+            yield ("view",), "is a thing of the registry; a file has none"
         for item in self.items:
             if item[0] in "{%" or ":" in item:
                 if problem := path_problem(item, places):
@@ -48,7 +71,9 @@ class _ListItem(AccountStep, kw_only=True, frozen=True):
 
 
 class ListItemDelete(_ListItem, kw_only=True, frozen=True):
-    """Take single items out of a list in the registry; the others, their order and the value's type stay."""
+    """Take single items out of a list, in the registry or a settings file; the others, their order and the value's type stay."""
+
+    at_most: Annotated[int, Meta(ge=1, description="in a file: how many lines of it")] = 10
 
 
 class ListItemVerify(_ListItem, kw_only=True, frozen=True):
@@ -65,11 +90,11 @@ class OneItem(Struct, kw_only=True):
     equal: int
 
 
-class ListItemKind(Kind):
+class ListItemKind(LinesKind):
     """`list_item`."""
 
     names = ("list_item",)
-    systems = ("windows",)
+    thing = "item"
     models: dict[str, type[Step]] = {"delete": ListItemDelete, "verify": ListItemVerify}
 
     def words(self, phase: str) -> Words:
@@ -78,11 +103,14 @@ class ListItemKind(Kind):
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model, registry = step.model, here.workstation.registry
         assert isinstance(model, _ListItem)
+        if model.in_file:
+            yield from super().plan(step, here)
+            return
         verb, any_there = "take out of" if step.phase == "delete" else "look for in", False
         for key, account in meant_keys(here, model.in_key, model.view, model.accounts) if registry is not None else ():
             target = f"{model.in_value} in {for_people(key)}"
             try:
-                found = list(self._found(model, here, key, account))
+                found = list(self._items(model, here, key, account))
             except OSError as error:
                 any_there = True
                 yield here.action(step, verb, target, account=account, state=UNREADABLE, reason=why(error))
@@ -92,13 +120,13 @@ class ListItemKind(Kind):
                 action = here.action(step, verb, target, account=account, items=1, about=[key_id(key, model.in_value)])
                 action.shows = [f"item {one.at + 1} of {count}: {one.item}"]
                 if step.phase == "delete":
-                    self._judge(action, here, key, model.in_value, one)
+                    self._judge_item(action, here, key, model.in_value, one)
                 yield action
         if not any_there:
             reason = "no such item" if registry is not None else "this workstation has no registry"
             yield here.action(step, verb, f"{model.in_value} in {model.in_key}", state=ABSENT, reason=reason)
 
-    def _judge(self, action: Action, here: Here, key: KeyRef, value: str, one: Taken) -> None:
+    def _judge_item(self, action: Action, here: Here, key: KeyRef, value: str, one: Taken) -> None:
         action.undo = "put back where it was"
         action.set_details(OneItem(item=one.item, at=one.at, before=one.before, after=one.after, equal=one.equal))
         verdict = here.guard.check_item(key, value)
@@ -110,7 +138,7 @@ class ListItemKind(Kind):
         elif path is not None and (stays := here.guard.stays(path)):
             action.keep(stays)
 
-    def _found(self, model: _ListItem, here: Here, key: KeyRef, account: str) -> Iterator[tuple[int, Taken]]:
+    def _items(self, model: _ListItem, here: Here, key: KeyRef, account: str) -> Iterator[tuple[int, Taken]]:
         """(how many items there are, the item) of each that is meant."""
         registry = here.workstation.registry
         value = registry.value(key, model.in_value) if registry is not None else None
@@ -125,23 +153,32 @@ class ListItemKind(Kind):
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         from kleff.case.effects.list_item_taken import take_item
 
-        model, told = step.model, action.details_as(OneItem)
+        model = step.model
         assert isinstance(model, _ListItem)
+        if model.in_file:
+            return super().do(action, step, work)
+        told = action.details_as(OneItem)
         key, _ = action.key()
         one = Taken(told.item, told.at, told.before, told.after, told.equal)
         done = take_item(work.hands, action.number, key, model.in_value, model.between, one)
         return Outcome(items=1) if done else Outcome(note="already gone")
 
+    def settled(self, model: InFile, here: Here, account: str) -> InFile:
+        assert isinstance(model, _ListItem)
+        return replace(model, list_item=[text for item in model.items for text in _meanings(item, here, account)])
+
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
         model = step.model
-        if isinstance(model, ListItemDelete):
+        if isinstance(model, ListItemDelete) and model.in_file:
+            yield from super().always_refused(step, here)
+        elif isinstance(model, ListItemDelete):
             keys = meant_keys(here, model.in_key, model.view, model.accounts)
             why_not = next((v.reason for key, _ in keys if not (v := here.guard.check_item(key, model.in_value)).ok), "")
             if why_not:
                 yield f"{model.in_value} in {model.in_key}: {why_not}; no step takes items out of it"
 
     def needs_rights(self, action: Action, here: Here) -> bool:
-        return not action.account
+        return super().needs_rights(action, here) if action.about and isinstance(action.about[0], PathId) else not action.account
 
 
 def _meanings(item: str, here: Here, account: str) -> list[str]:

@@ -1,0 +1,1 @@
+"""What stands in texts that others use too: lines, sections, items of lists."""

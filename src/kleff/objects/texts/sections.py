@@ -1,0 +1,92 @@
+"""Sections that a product has written into settings files which others use too: `[Brindlewort Bridge]` of an .ini, or a marked block."""
+
+import re
+from collections.abc import Collection, Iterator
+from typing import Annotated
+
+from msgspec import Meta
+
+from kleff.objects.base.own import pattern_objection
+from kleff.objects.texts.lines import IN_FILE, LinesKind
+from kleff.procedure.globs import name_matches
+from kleff.procedure.model import AccountStep, Step, Text
+from kleff.procedure.texts import Problem, path_problem
+from kleff.workstation.files.lines import Edit, edits
+
+HEADER = re.compile(r"\s*\[(?P<name>[^\]]+)\]\s*([;#].*)?$")
+REMARK = re.compile(r"\s*[;#]")
+
+
+class _Section(AccountStep, kw_only=True, frozen=True):
+    section: Annotated[
+        Text, Meta(description="its name, without the brackets, * and ? are wildcards; with `up_to` the text of its first line")
+    ]
+    in_file: IN_FILE
+    up_to: Annotated[str, Meta(description="the text of its last line, for a block that is marked by its first and last line")] = ""
+
+    @property
+    def written_paths(self) -> list[str]:
+        return [self.in_file]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if wrong := path_problem(self.in_file, places):
+            yield ("in_file",), wrong
+        if wrong := pattern_objection(self.section):
+            yield ("section",), wrong
+        for key, text in (("section", self.section), ("up_to", self.up_to)):
+            if "\n" in text or "\r" in text:
+                yield (key,), "is more than one line"
+        if not self.up_to and self.section.strip().startswith("["):
+            yield ("section",), "is written without its brackets"
+
+    def edits(self, lines: list[str], folded: bool) -> list[Edit]:
+        found = _blocks(lines, self.section, self.up_to) if self.up_to else _sections(lines, self.section)
+        return edits(lines, [(at, None, "") for start, end in found for at in range(start, end)])
+
+
+class SectionDelete(_Section, kw_only=True, frozen=True):
+    """Take a section out of a settings file that others use too, from its header to the next; the rest stays as it is."""
+
+    at_most: Annotated[int, Meta(ge=1, description="how many lines of one file")] = 200
+
+
+class SectionVerify(_Section, kw_only=True, frozen=True):
+    """Sections that must be gone."""
+
+
+class SectionKind(LinesKind):
+    """`section`."""
+
+    names = ("section",)
+    thing = "section"
+    models: dict[str, type[Step]] = {"delete": SectionDelete, "verify": SectionVerify}
+
+    def shown(self, made: list[Edit]) -> list[str]:
+        starts = [edit for n, edit in enumerate(made) if not n or edit.at != made[n - 1].at + 1 or HEADER.match(edit.old.rstrip())]
+        return [edit.old.strip() for edit in starts[:5]]
+
+
+def _sections(lines: list[str], pattern: str) -> Iterator[tuple[int, int]]:
+    """(first line, the one after the last) of each section of that name; a remark right above the next header is that one's."""
+    headers = [(at, found["name"].strip()) for at, line in enumerate(lines) if (found := HEADER.match(line))]
+    for n, (start, name) in enumerate(headers):
+        if not name_matches(pattern, name, True):
+            continue
+        end = headers[n + 1][0] if n + 1 < len(headers) else len(lines)
+        if n + 1 < len(headers):
+            above = end
+            while above > start + 1 and REMARK.match(lines[above - 1]):
+                above -= 1
+            end = above if above == end or not lines[above - 1].strip() else end
+        yield start, end
+
+
+def _blocks(lines: list[str], first: str, last: str) -> Iterator[tuple[int, int]]:
+    """(first line, the one after the last) of each block between two lines of those texts; one without its last line is none."""
+    start = None
+    for at, line in enumerate(lines):
+        if line.strip() == first.strip():
+            start = at
+        elif start is not None and line.strip() == last.strip():
+            yield start, at + 1
+            start = None
