@@ -28,6 +28,7 @@ from kleff.objects.services.units_of import UnitsKind
 from kleff.objects.shortcuts import ShortcutsKind
 from kleff.objects.startup import StartupKind
 from kleff.objects.tasks import TaskKind
+from kleff.objects.temporary import TemporaryKind
 from kleff.objects.texts.lines import LinesKind
 from kleff.objects.texts.list_items import ListItemKind
 from kleff.objects.texts.sections import SectionKind
@@ -37,6 +38,6 @@ register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
     CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
     TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), AlternativesKind(),
-    FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(), ListItemKind(), SectionKind(),
+    FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(), ListItemKind(), SectionKind(), TemporaryKind(),
     ShortcutsKind(), KeyGlobKind(), *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

@@ -1,4 +1,7 @@
-"""What lies in the trash of accounts and came from the product's places (The FreeDesktop.org Trash specification 1.0)."""
+"""What lies in the trash of accounts and came from the product's places.
+
+On Linux by The FreeDesktop.org Trash specification 1.0; on Windows the bins of all drives, see `workstation/windows/recycle_bin.py`.
+"""
 
 from collections.abc import Collection, Iterator
 from typing import Annotated
@@ -12,13 +15,14 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
-from kleff.procedure.globs import parts_match
+from kleff.procedure.globs import fold, parts_match
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Step, Texts
 from kleff.procedure.texts import Problem, path_problems
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
+from kleff.workstation.windows.recycle_bin import thrown_away
 
 INFO = ".trashinfo"
 SHOWN = 5  # things that a preview names
@@ -41,7 +45,6 @@ class TrashKind(Kind):
     """`trash_of`."""
 
     names = ("trash_of",)
-    systems = ("linux",)
     models: dict[str, type[Step]] = {"delete": TrashDelete}
 
     def words(self, phase: str) -> Words:
@@ -54,7 +57,7 @@ class TrashKind(Kind):
         for account in here.resolver.accounts(model.accounts):
             action = here.action(step, "set aside", "what came from there to the trash", account=account.name)
             try:
-                found = list(_found(here, model, account))
+                found = list(_from_bins(here, model, account) if here.workstation.system == "windows" else _found(here, model, account))
             except (OSError, LinkOnTheWay) as error:
                 action.state, action.reason, any_there = UNREADABLE, why(error), True
                 yield action
@@ -67,7 +70,8 @@ class TrashKind(Kind):
 
     def _planned(self, action: Action, here: Here, account: Account, found: list[tuple[WPath, WPath, str]]) -> Action:
         action.shows = [f"from {text}" for _, _, text in found[:SHOWN]] + (["and more"] if len(found) > SHOWN else [])
-        going = plan_several(action, here, [path for thing, info, _ in found for path in (thing, info)], account)
+        owner = None if here.workstation.system == "windows" else account  # a bin lies on its drive, not in the account's home
+        going = plan_several(action, here, [path for thing, info, _ in found for path in (thing, info)], owner)
         action.about = [path_id(path) for path in going]
         return action
 
@@ -96,6 +100,16 @@ def _found(here: Here, model: TrashDelete, account: Account) -> Iterator[tuple[W
             continue
         if any(e.volume == came.volume and _holds(e.pattern, came) for e in wanted):
             yield thing, info, text
+
+
+def _from_bins(here: Here, model: TrashDelete, account: Account) -> Iterator[tuple[WPath, WPath, str]]:
+    """The same of an account's bins."""
+    files = here.workstation.files
+    wanted = [e for text in model.trash_of for e in here.resolver.expand(text) if not e.absent]
+    for thrown in thrown_away(files):
+        came = files.path(thrown.was) if fold(thrown.account) == fold(account.id) else None
+        if came is not None and any(e.volume == came.volume and _holds(e.pattern, came) for e in wanted):
+            yield thrown.thing, thrown.told, thrown.was
 
 
 def _holds(pattern: tuple[str, ...], path: WPath) -> bool:

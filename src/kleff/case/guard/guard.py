@@ -13,7 +13,7 @@ from kleff.case.guard.keys import KeyGuard
 from kleff.case.guard.rules import PlaceRules
 from kleff.case.guard.verdict import OK, Verdict
 from kleff.errors import LinkOnTheWay, remedy_for
-from kleff.procedure.globs import could_hold, fold, parts_match
+from kleff.procedure.globs import could_hold, fold, name_matches, parts_match
 from kleff.registry.registry import KeyRef
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import Look, WPath
@@ -108,6 +108,10 @@ class Guard:
         for (volume, parts), told in self._own.items():
             for depth in range(len(parts) + 1):
                 self._holding_own.setdefault((volume, parts[:depth]), told)
+        self._own_files = {
+            place.key: names for volume in workstation.files.volumes for text, names in self._table.own_files.items()
+            if (place := workstation.files.path(text.replace("{drive}", volume))) is not None
+        }  # fmt: skip
         self._keys = KeyGuard(workstation, self._table)
         self._kleff = [p for folder in kleff_folders() if (p := workstation.files.path(folder))] if workstation.ground == ROOT else []
 
@@ -164,6 +168,10 @@ class Guard:
                 return verdict
         return OK
 
+    def is_crowded(self, path: WPath) -> bool:
+        """Whether a folder is one in which many makers' files lie beside the system's own: what stays beside one is worth to be shown."""
+        return path.key in self._own_files
+
     def is_shared(self, path: WPath) -> bool:
         """Whether a folder is one of the system's own places, in which things of many lie."""
         return self._rules.of(path.key) is not None
@@ -200,8 +208,12 @@ class Guard:
         look = self._workstation.files.look(target.path)
         if len(target.path.parts) != depth + 1 or (look is not None and look.is_folder):
             return Verdict("refused", f"in {above} only single files may be named{how}, no folders")
-        if target.literal < tables.LETTERS:
-            return Verdict("refused", f"a file in {above} must be named by at least four letters besides wildcards")
+        own = self._own_files.get(above.key)
+        if target.literal < (tables.LETTERS if own is None else tables.FEWER):
+            letters = "four" if own is None else "three"
+            return Verdict("refused", f"a file in {above} must be named by at least {letters} letters besides wildcards")
+        if any(name_matches(name, target.path.name, True) for name in own or ()):
+            return Verdict("refused", f"{target.path.name} in {above} is the system's own")
         return OK
 
     def _person(self, target: Target) -> Verdict:

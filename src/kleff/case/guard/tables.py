@@ -18,6 +18,7 @@ from kleff.workstation.windows.profiles import OWN_FOLDERS
 # MIXED: as NAMED, and single files directly in it with a wildcard as in FILES.
 NEVER, NAMED, FILES, MIXED, VALUES, FREE = "never", "named", "files", "mixed", "values", "free"
 LETTERS = 4  # letters or digits of a name that are no wildcards, where a wildcard is used beside others' things
+FEWER = 3  # where the names of the system's own files are known
 
 _OF_ACCOUNTS = {"linux": tuple(USER_DIRS), "windows": OWN_FOLDERS}
 # Folders of the root that may be links to those of the same name in /usr.
@@ -34,6 +35,7 @@ class Table:
         lists: names of values out of which single items may be taken, by key, where the values themselves may not be removed.
         names: patterns of names by kind of object.
         lines: rules by path of the files whose lines are worked on: NEVER, or FREE.
+        own_files: patterns of names of files, by place, where wildcards with three letters may be used beside them.
         own_folders: variables that name an account's own folders, which are never removed themselves.
     """
 
@@ -44,6 +46,7 @@ class Table:
     lists: dict[str, list[str]] = field(default_factory=dict)
     names: dict[str, list[str]] = field(default_factory=dict)
     lines: dict[str, str] = field(default_factory=dict)
+    own_files: dict[str, list[str]] = field(default_factory=dict)
     own_folders: tuple[str, ...] = ()
     merged: frozenset[str] = frozenset()
 
@@ -66,7 +69,7 @@ def of_system(system: str) -> Table:
     return Table(
         places=_by_name(data["places"]), home=_by_name(data["home"]), keys=_by_name(data.get("keys", {})),
         single_values=data.get("single_values", {}), lists=data.get("lists", {}), names=data["names"], lines=_by_name(data["lines"]),
-        own_folders=_OF_ACCOUNTS[system],
+        own_files=data.get("own_files", {}), own_folders=_OF_ACCOUNTS[system],
         merged=_MERGED.get(system, frozenset()),
     )  # fmt: skip
 

@@ -1,6 +1,7 @@
 """Files and folders: what of them is there, saved and set aside; `restoring` gives them back."""
 
 import contextlib
+import re
 from base64 import b64decode
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
@@ -16,6 +17,7 @@ from kleff.objects.base.unreadable import why
 from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted, removing_target
 from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths
+from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
 from kleff.texts import plural
 from kleff.texts import size as sizes
@@ -92,9 +94,10 @@ class PathKind(Kind):
             base.reason = f"the pattern matches {least}{plural(len(paths), 'path')}, more than at_most = {model.at_most}"
             yield base
             return
-        for path in paths:
+        for number, path in enumerate(paths):
             action = here.action(step, base.verb, str(path), account=base.account, about=[path_id(path)], written=expanded.text)
             action.shows += links_on_way(here, expanded)
+            action.shows += _beside(here, expanded, paths) if number == 0 and step.phase == "delete" else []
             if isinstance(model, PathsDelete):
                 self._removal(model, here, here.resolver.target(expanded, path), action)
             yield action
@@ -329,3 +332,14 @@ class PathKind(Kind):
         from kleff.objects.paths.restoring import missing
 
         return missing(item, restoring, placed)
+
+
+def _beside(here: Here, expanded: Expanded, paths: list[WPath]) -> list[str]:
+    """Of files beside the system's own, meant by a wildcard: those of nearly the same name, which stay."""
+    if not expanded.is_glob or not here.guard.is_crowded(paths[0].parent):
+        return []
+    folder, name = paths[0].parent, expanded.pattern[-1]
+    begins = fold(re.split(r"[*?\[]", name)[0][:2])
+    meant = {path.key for path in paths}
+    others = [n for n in here.workstation.files.names(folder) if fold(n).startswith(begins) and folder.child(n).key not in meant]
+    return [f"beside it stays {n}" for n in sorted(others)[:5]]
