@@ -18,7 +18,7 @@ from kleff.engine.job import Job
 from kleff.errors import NeverBegun, RestartNeeded, UsageError
 from kleff.objects.base.here import Options
 from kleff.workstation.lab.lab import Lab
-from kleff.workstation.lab.workstation import automatic_services, open_lab
+from kleff.workstation.lab.workstation import at_start, open_lab
 from memory import killed_at
 from needs.lab import HERE, build
 from support import differences, hives, tree
@@ -83,9 +83,7 @@ class Need:
 
     def restart(self) -> None:
         self.restarts += 1
-        registry = open_lab(self.lab).registry
-        assert registry is not None
-        Lab(self.lab).start(automatic_services(registry))
+        Lab(self.lab).start(at_start(Lab(self.lab)))
 
     def resume(self) -> Ended:
         try:

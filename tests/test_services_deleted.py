@@ -12,7 +12,7 @@ from kleff.engine.library import parse
 from kleff.errors import RestartNeeded
 from kleff.registry.values import list_value, number_value, text_value
 from kleff.workstation.lab.lab import Lab
-from kleff.workstation.lab.workstation import automatic_services, open_lab
+from kleff.workstation.lab.workstation import at_start, open_lab
 from memory import Bench, each_kill, states
 from support import describe, differences, hives
 
@@ -67,9 +67,7 @@ def test_one_that_is_open_goes_at_the_restart(lab: Path, tmp_path: Path) -> None
     job = Job(open_lab(lab), parse(text.encode(), "x.toml"))
     with pytest.raises(RestartNeeded):
         job.run(job.preview(), tmp_path / "cases")
-    registry = open_lab(lab).registry
-    assert registry is not None
-    Lab(lab).start(automatic_services(registry))
+    Lab(lab).start(at_start(Lab(lab)))
     case = Job.of_case(next((tmp_path / "cases").iterdir()))
     assert any("it goes at the restart" in row.note for row in case.record().rows)
     assert case.resume().clean

@@ -69,6 +69,13 @@ class ActionFailed(KleffError):
     reference = "action-failed"
 
 
+class InUse(ActionFailed):
+    """Something cannot be moved, since a program holds it, or something in it, open."""
+
+    exit_code = 1
+    reference = "in-use"
+
+
 class EndedBadly(ActionFailed):
     """A program that removes a product ended with an exit code that means failure: `code`."""
 

@@ -6,6 +6,7 @@
  *   program exit CODE [SECONDS]   ends with a code, after a while
  *   program start FILE...         starts a command line and ends at once, as an uninstaller that hands over does
  *   program remove NAME CODE SECONDS   works a while, says so, takes its entry NAME out of the list of programs, and ends with a code
+ *   program later FILE            has the system delete a file at the next restart
  *   program tell NAME [FILE]      says what a variable holds, and the first line of a file or of what it was given to read
  */
 #include <windows.h>
@@ -80,6 +81,7 @@ int wmain(int count, wchar_t **words) {
         return _wtoi(words[2]);
     }
     if (!wcscmp(words[1], L"remove") && count > 4) return take_off(words[2], _wtoi(words[3]), _wtoi(words[4]));
+    if (!wcscmp(words[1], L"later")) return !MoveFileExW(words[2], NULL, MOVEFILE_DELAY_UNTIL_REBOOT);
     if (!wcscmp(words[1], L"tell")) return tell_all(words[2], count > 3 ? _wfopen(words[3], L"rb") : stdin);
     if (!wcscmp(words[1], L"start")) return start(words[2]);
     return 0;

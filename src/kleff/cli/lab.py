@@ -62,12 +62,11 @@ def reinstall(folder: FolderArgument) -> None:
 def restart(folder: FolderArgument) -> None:
     """Restart a lab, with its start-up programs and services, and what it was told to do then."""
     from kleff.workstation.lab.lab import Lab
-    from kleff.workstation.lab.workstation import automatic_services, open_lab
+    from kleff.workstation.lab.workstation import at_start
 
-    workstation = open_lab(folder)
-    assert workstation.registry is not None
-    state = Lab(folder).restart(automatic_services(workstation.registry), wait=True)
-    print(f"{workstation.name} was restarted: boot {state.boot}")
+    lab = Lab(folder)
+    state = lab.restart(at_start(lab), wait=True)
+    print(f"{lab.file.name} was restarted: boot {state.boot}")
 
 
 @app.command("shutdown")

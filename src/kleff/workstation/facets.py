@@ -17,7 +17,7 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.flatpak_facet import Flatpaks
 from kleff.workstation.package_facet import Packages
 from kleff.workstation.paths import WPath
-from kleff.workstation.system_facet import AfterRestart, Boots, Installs, Readiness, Registrations
+from kleff.workstation.system_facet import AfterRestart, Boots, Installs, Readiness, Registrations, Renames
 from kleff.workstation.things import (
     Account,
     Alternative,
@@ -330,6 +330,7 @@ class Workstation:
     scripts: Scripts | None = None
     after_restart: AfterRestart | None = None
     boots: Boots | None = None
+    renames: Renames | None = None
     alternatives: Alternatives | None = None
     flatpaks: Flatpaks | None = None
     ground: Path = Path("/")

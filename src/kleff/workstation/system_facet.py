@@ -67,6 +67,30 @@ class Boots(Protocol):
         """It does not fall asleep meanwhile."""
 
 
+class Renames(Protocol):
+    """What the system renames itself at the next restart, before any program runs."""
+
+    def all(self) -> list[tuple[str, str]]:
+        """(path, new path, or "" where it is deleted) in their order."""
+
+    def has(self, place: str, to: str) -> bool:
+        """Whether a rename stands in it."""
+
+    def append(self, place: str, to: str) -> None:
+        """Have something renamed; done twice is done once.
+
+        Raises:
+            OSError: the system says no.
+        """
+
+    def remove(self, place: str, to: str) -> None:
+        """The inverse; nothing else is taken out.
+
+        Raises:
+            OSError: the system says no.
+        """
+
+
 class Readiness(Protocol):
     """What the workstation is busy with."""
 

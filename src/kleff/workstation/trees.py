@@ -11,13 +11,17 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 
 
-def open_tree(style: PathStyle, volumes: dict[str, Path], private: Callable[[WPath], bool] = lambda path: False) -> FileTree:
+def open_tree(
+    style: PathStyle, volumes: dict[str, Path], private: Callable[[WPath], bool] = lambda path: False,
+    held: Callable[[], dict[tuple[int, int], int]] | None = None,
+) -> FileTree:  # fmt: skip
     """Files under one folder of this machine for each volume.
 
     Args:
         style: how paths are written there.
         volumes: volume name -> folder on this machine that is its root.
         private: whether an account other than an administrator can write below a path, by the path alone.
+        held: what simulated programs hold, by identity, with the error that renaming it comes to; on Windows itself they hold nothing.
 
     Raises:
         NoSuchWorkstation: Kleff does not run on this system.
@@ -30,4 +34,4 @@ def open_tree(style: PathStyle, volumes: dict[str, Path], private: Callable[[WPa
         return NtTree(here.api(), volumes, {volume: nt_path(top) for volume, top in volumes.items()}, private)
     from kleff.workstation.posix.tree import PosixTree
 
-    return PosixTree(style, volumes, private)
+    return PosixTree(style, volumes, private, held)

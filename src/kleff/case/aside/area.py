@@ -12,7 +12,7 @@ from itertools import chain, count
 
 from kleff.case.aside.deleting import delete_tree
 from kleff.case.guard.guard import AREA
-from kleff.errors import ActionFailed, remedy_for
+from kleff.errors import ActionFailed, InUse, remedy_for
 from kleff.progress import Silent
 from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.paths import PRIVILEGED, Look, WPath
@@ -285,4 +285,7 @@ def _rename(folder: Folder, name: str, to: Folder, to_name: str, place: WPath) -
     except OSError as error:
         if error.errno == errno.EXDEV:
             raise Layered from None
+        of_folder = error.errno == errno.EACCES and folder.look_at(name).is_folder  # Windows says that it may not be
+        if place.style.folded and (error.errno == errno.EBUSY or of_folder):
+            raise InUse(f"{place} cannot be set aside: a program has it open", remedy="close what uses it; then resume") from None
         raise ActionFailed(f"{place} cannot be set aside: {error.strerror}", remedy=remedy_for(error)) from None

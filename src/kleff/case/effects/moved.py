@@ -109,7 +109,7 @@ def set_aside(hands: Hands, targets: list[tuple[int, Target]], told: Callable[[i
     """
     for start in range(0, len(targets), BATCH):
         batch = targets[start : start + BATCH]
-        moves = _plan(hands, [target for _, target in batch])
+        moves = plan_moves(hands, [target for _, target in batch])
         planned = [(action, _recorded(move), move.place.raw) for (action, _), move in zip(batch, moves, strict=True)]
         intents = hands.case.journal.intend(planned)
         hands.area.make({move.aside.parent for move in moves})
@@ -136,7 +136,8 @@ def _recorded(move: Move) -> Moved:
     )  # fmt: skip
 
 
-def _plan(hands: Hands, targets: list[Target]) -> list[Move]:
+def plan_moves(hands: Hands, targets: list[Target]) -> list[Move]:
+    """Look at paths, guard them again, and say where they will lie; nothing is changed."""
     first = hands.case.journal.next_effect()
     moves: list[Move] = []
     for target in targets:

@@ -40,7 +40,8 @@ def wait_for_restart(here: Here, case: Case, hands: Hands) -> None:
         arrange_resume(hands, found[-1].action.number, words_of(case.folder))
     for row in waiting:
         hands.progress.say(f"     waits for the restart: {row.action.verb} {row.action.target}")
-    why = "the uninstaller asks for it" if case.text("restart") else "the procedure wants it"
+    in_use = any(not row.action.after_restart for row in waiting)
+    why = "the uninstaller asks for it" if case.text("restart") else "what is in use goes only then" if in_use else "the procedure wants it"
     by_hand, by_itself = f"restart the workstation, then  kleff resume {case.folder}", "it goes on by itself then; see  kleff report"
     remedy = f"restart the workstation; {by_itself}" if here.options.goes_on_alone else by_hand
     raise RestartNeeded(f"a restart is needed to go on: {why}", where=here.workstation.name, remedy=remedy)

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from kleff.case.guard.guard import Target
-from kleff.errors import ActionFailed, KleffError, LinkOnTheWay, remedy_for
+from kleff.errors import ActionFailed, InUse, KleffError, LinkOnTheWay, remedy_for
 from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADABLE, Action, Inside, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
@@ -15,6 +15,7 @@ from kleff.objects.base.needed import needed_later
 from kleff.objects.base.resolve import Expanded
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted, removing_target
+from kleff.objects.paths.in_use import after_restart, set_aside_around
 from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths
 from kleff.procedure.globs import fold
@@ -187,8 +188,12 @@ class PathKind(Kind):
     def _set_aside(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         work.progress.start("setting aside", items=action.items, size=action.size)
         try:
+            after_restart(action, work)
             prepared = self._prepared(action, step, work)
-            return prepared.outcome or self._moved([(action, prepared)], work)[action.number]
+            try:
+                return prepared.outcome or self._moved([(action, prepared)], work)[action.number]
+            except InUse:
+                return set_aside_around(action, prepared.targets, work)
         except LinkOnTheWay as error:
             raise ActionFailed(error.what, remedy="look at the link; then resume") from None
         except FileNotFoundError as error:

@@ -5,9 +5,11 @@ from collections.abc import Sequence
 import msgspec
 
 from kleff.case.guard.guard import Removal, Target
+from kleff.errors import InUse
 from kleff.objects.base.action import REFUSED, TO_DO, Action, Inside, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.paths.details import BACK
+from kleff.objects.paths.in_use import after_restart, set_aside_around
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
@@ -58,11 +60,15 @@ def set_aside_several(action: Action, work: Work) -> Outcome:
     """Do it; done twice is done once."""
     from kleff.case.effects.moved import set_aside
 
+    after_restart(action, work)
     targets = still_there(action, work.here)
     if not targets:
         return Outcome(note="already gone")
     work.progress.start("setting aside", items=action.items, size=action.size)
-    set_aside(work.hands, [(action.number, target) for target in targets], lambda number, move: None)
+    try:
+        set_aside(work.hands, [(action.number, target) for target in targets], lambda number, move: None)
+    except InUse:
+        return set_aside_around(action, still_there(action, work.here), work)
     return Outcome(items=action.items, size=action.size)
 
 

@@ -15,7 +15,8 @@ class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     """A simulated process; `stubborn` ones do not close when asked.
 
     Attributes:
-        title: of its window; listens: TCP ports; opens: files it has open.
+        title: of its window; listens: TCP ports; opens: files it has open; locks: files it has open so that they cannot be
+            renamed or deleted, nor can the folders they lie in be renamed.
         kept_by: the name of a program that starts it again whenever it has ended, as long as it runs itself.
     """
 
@@ -29,6 +30,7 @@ class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     title: str = ""
     listens: list[int] = []
     opens: list[str] = []
+    locks: list[str] = []
     kept_by: str = ""
 
 

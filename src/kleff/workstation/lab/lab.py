@@ -170,7 +170,8 @@ def add_process(state: LabState, process: LabProcess) -> None:
             "stubborn": process.stubborn,
             "title": process.title,
             "listens": process.listens,
-            "opens": process.opens,
+            "opens": [*process.opens, *process.locks],
+            "locks": process.locks,
         }
     )
     state.next_pid += 4

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import os
 import re
-import shutil
 import subprocess
 import sys
 import time
@@ -18,7 +17,8 @@ from kleff.workstation.facets import Workstation
 from kleff.workstation.lab.described import LabProgram
 from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.lab.life import answered, at_work
-from kleff.workstation.lab.workstation import automatic_services, open_lab
+from kleff.workstation.lab.locking import locked_files
+from kleff.workstation.lab.workstation import at_start, open_lab
 
 ROW = re.compile(r"^INSERT INTO labels VALUES \(\d+, '(.*)'\);$", re.MULTILINE)
 COPY = "--copy-of-itself"
@@ -144,14 +144,11 @@ def _work(lab: Lab, workstation: Workstation, behaviour: LabProgram, arguments: 
         assert made is not None
         Path(files.host(made)).parent.mkdir(parents=True, exist_ok=True)
         Path(files.host(made)).write_text("left by its uninstaller\n")
+    locked = {files.host(path) for name in locked_files(lab) if (path := files.path(name)) is not None}
     for text in (*behaviour.deletes, *(t for a in arguments for t in behaviour.chosen.get(a, []))):
         split = files.style.split(text)
         for path in list(files.expand(*split)) if split else []:
-            host = files.host(path)
-            if os.path.isdir(host) and not os.path.islink(host):
-                shutil.rmtree(host)
-            else:
-                os.unlink(host)
+            _delete(files.host(path), locked)
     registry = workstation.registry
     assert registry is not None
     for text in behaviour.deletes_keys:
@@ -159,7 +156,21 @@ def _work(lab: Lab, workstation: Workstation, behaviour: LabProgram, arguments: 
             registry.delete_tree(key)
     registry.api.flush()
     if behaviour.restarts:
-        lab.start(automatic_services(registry))
+        lab.start(at_start(lab))
+
+
+def _delete(host: str, locked: set[str]) -> None:
+    """Delete a file, or a folder with what is in it; what a program holds stays, and the folders it lies in."""
+    if not os.path.isdir(host) or os.path.islink(host):
+        if host not in locked:
+            os.unlink(host)
+        return
+    for top, folders, names in os.walk(host, topdown=False):
+        for name in (*names, *(n for n in folders if os.path.islink(os.path.join(top, n)))):
+            if os.path.join(top, name) not in locked:
+                os.unlink(os.path.join(top, name))
+        if not os.listdir(top):
+            os.rmdir(top)
 
 
 if __name__ == "__main__":

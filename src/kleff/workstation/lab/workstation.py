@@ -9,6 +9,7 @@ from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.facets import Workstation
 from kleff.workstation.lab.control import LabBoots, LabCommands, LabInstalls, LabMachine, LabProcesses, LabServiceControl
 from kleff.workstation.lab.lab import Lab
+from kleff.workstation.lab.locking import carry_out, held_by
 from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.lab.tasks import LabTaskControl
 from kleff.workstation.trees import open_tree
@@ -22,16 +23,15 @@ def open_lab(folder: Path) -> Workstation:
         NoSuchWorkstation: the folder is no lab, or is incomplete.
     """
     lab = Lab(folder)
-    volumes = {f"{p.name.upper()}:": p for p in sorted((lab.folder / "files").iterdir()) if p.is_dir() and len(p.name) == 1}
-    files = open_tree(WINDOWS, volumes, private=in_a_profile)
+    files = open_tree(WINDOWS, _volumes(lab), in_a_profile, held_by(lab, lambda: files))
     layer = LowestLayer(
         api=LabRegistry(lab), files=files, tasks=LabTaskControl(lab, files, Registry(LabRegistry(lab), lab.file.bits)),
         machine=LabMachine(lab), processes=LabProcesses(lab, files),
         services=lambda registry: LabServiceControl(lab, registry),
         commands=lambda search, registered: LabCommands(lab, files, search, registered),
         installs=lambda registry, cache: LabInstalls(lab, files, registry),
-        boots=lambda registry: LabBoots(lab, lambda: automatic_services(registry)),
-        after_restart=lambda registry: LabBoots(lab, lambda: automatic_services(registry)),
+        boots=lambda registry: LabBoots(lab, lambda: at_start(lab)),
+        after_restart=lambda registry: LabBoots(lab, lambda: at_start(lab)),
     )  # fmt: skip
     return assemble(
         layer, spec=f"lab:{folder}", name=lab.file.name, identity=f"lab {lab.file.id}", boot=f"{lab.file.id} {lab.state().boot}",
@@ -39,15 +39,24 @@ def open_lab(folder: Path) -> Workstation:
     )  # fmt: skip
 
 
-def automatic_services(registry: Registry) -> list[str]:
-    """The services that start with the workstation; those that were marked go before."""
+def _volumes(lab: Lab) -> dict[str, Path]:
+    return {f"{p.name.upper()}:": p for p in sorted((lab.folder / "files").iterdir()) if p.is_dir() and len(p.name) == 1}
+
+
+def at_start(lab: Lab) -> list[str]:
+    """What is done before any program runs: pending renames are carried out, services that were marked go.
+
+    Returns:
+        The services that start with the workstation.
+    """
+    registry = Registry(LabRegistry(lab), lab.file.bits)
+    carry_out(registry, open_tree(WINDOWS, _volumes(lab)))
     top = registry.canonical(r"HKLM\SYSTEM\CurrentControlSet\Services")[0]
     for name in registry.subkeys(top):
         if registry.value(top.child(name), "DeleteFlag") is not None:
             registry.delete_tree(top.child(name))
-            registry.api.flush()
-    names = registry.subkeys(top)
-    return [n for n in names if _starts(registry, top.child(n))]
+    registry.api.flush()
+    return [n for n in registry.subkeys(top) if _starts(registry, top.child(n))]
 
 
 def _starts(registry: Registry, key: KeyRef) -> bool:

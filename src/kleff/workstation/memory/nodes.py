@@ -10,7 +10,7 @@ import stat
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from typing import cast
+from typing import ClassVar, cast
 
 from kleff.procedure.globs import fold
 from kleff.workstation.files.protocol import File, Folder, Owner
@@ -40,6 +40,7 @@ class Node:
         mode: as in stat(2), with what it is.
         volume: the number of its volume; below: of a folder, spelled names and what they are, by what two spellings share.
         links: how many names it has.
+        held: a program has it open and lets nobody rename it; some_held: so is any.
     """
 
     mode: int
@@ -55,6 +56,13 @@ class Node:
     accessed: int = field(default_factory=now)
     changed: int = field(default_factory=now)
     number: int = field(default_factory=lambda: next(_numbers))
+    held: bool = False
+    some_held: ClassVar[bool] = False
+
+    @property
+    def holds_open(self) -> bool:
+        """Whether a program holds it, or something in it, so that it cannot be renamed."""
+        return Node.some_held and (self.held or any(node.holds_open for _, node in self.below.values()))
 
     @property
     def is_folder(self) -> bool:
@@ -223,6 +231,8 @@ class MemoryFolder(MemoryHandle):
             self.node.drop(name)
 
     def rename(self, name: str, to: Folder, to_name: str) -> None:
+        if self.node.get(name).holds_open:
+            raise error(errno.EACCES if self.node.get(name).is_folder else errno.EBUSY, name)
         node, target = self.node.get(name), node_of(to)
         if node.volume != target.volume:
             raise error(errno.EXDEV, name)

@@ -56,6 +56,12 @@ class MemoryTree(ByPath):
         node.put(path.name, new)
         return path
 
+    def hold(self, text: str, held: bool = True) -> None:
+        """A program has it open and lets nobody rename it; or has closed it."""
+        path = self.path(text)
+        assert path is not None
+        self._node(path.parent).get(path.name).held, Node.some_held = held, True
+
     def snapshot(self) -> dict[tuple[str, ...], tuple[object, ...]]:
         """Everything there is outside Kleff's own areas, to be compared."""
         found: dict[tuple[str, ...], tuple[object, ...]] = {}

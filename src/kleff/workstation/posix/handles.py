@@ -86,8 +86,16 @@ class PosixFile(PosixHandle):
         os.pwrite(self.fd, data, at)
 
 
+Held = Callable[[], dict[tuple[int, int], int]]
+"""What other programs hold so that it cannot be renamed: by its identity, with what the system says then."""
+
+
 class PosixFolder(PosixHandle):
-    """An open folder."""
+    """An open folder. Args: held: asked before each rename, where a workstation has such programs."""
+
+    def __init__(self, fd: int, held: Held | None = None) -> None:
+        super().__init__(fd)
+        self._held = held
 
     def names(self) -> list[str]:
         return os.listdir(self.fd)
@@ -97,7 +105,7 @@ class PosixFolder(PosixHandle):
 
     @contextmanager
     def folder(self, name: str) -> Iterator[Folder]:
-        below = PosixFolder(os.open(name, FOLDER_FLAGS, dir_fd=self.fd))
+        below = PosixFolder(os.open(name, FOLDER_FLAGS, dir_fd=self.fd), self._held)
         try:
             yield below
         finally:
@@ -135,6 +143,9 @@ class PosixFolder(PosixHandle):
         remove_if_empty(self.fd, name)
 
     def rename(self, name: str, to: Folder, to_name: str) -> None:
+        held = self._held() if self._held is not None else {}
+        if held and (code := held.get(self.look_at(name).identity)):
+            raise OSError(code, os.strerror(code), name)
         rename_noreplace(self.fd, name, fd_of(to), to_name)
 
     def exchange(self, name: str, other: Folder, other_name: str) -> None:

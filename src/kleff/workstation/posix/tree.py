@@ -17,7 +17,7 @@ from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath
 from kleff.workstation.posix import walking
 from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of, mount_id, mount_type, mounts_below, open_regular, space_of
 from kleff.workstation.posix.counting import Tally, count
-from kleff.workstation.posix.handles import PosixFolder, fd_of
+from kleff.workstation.posix.handles import Held, PosixFolder, fd_of
 from kleff.workstation.posix.resolving import Resolving
 
 MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
@@ -31,9 +31,13 @@ class PosixTree(ByPath):
         volumes: volume name -> folder on this machine that is its root.
         private: whether an account other than an administrator can write below a path, by the path alone;
             what the owners and modes say counts besides.
+        held: what programs hold so that it cannot be renamed, on a simulated system.
     """
 
-    def __init__(self, style: PathStyle, volumes: dict[str, Path], private: Callable[[WPath], bool] = lambda path: False) -> None:
+    def __init__(
+        self, style: PathStyle, volumes: dict[str, Path], private: Callable[[WPath], bool] = lambda path: False, held: Held | None = None
+    ) -> None:
+        self._held = held
         self.style = style
         self.volumes = volumes
         self._private = private
@@ -84,7 +88,7 @@ class PosixTree(ByPath):
     # -- opening without following ----------------------------------------------------------------------------
 
     def open_folder(self, path: WPath) -> Folder:
-        return PosixFolder(self._open(path))
+        return PosixFolder(self._open(path), self._held)
 
     def _open(self, path: WPath) -> int:
         fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
@@ -93,7 +97,7 @@ class PosixTree(ByPath):
         return fd
 
     def open_below(self, folder: Folder, name: str) -> Folder:
-        return PosixFolder(self._step_down(fd_of(folder), name))
+        return PosixFolder(self._step_down(fd_of(folder), name), self._held)
 
     def _step_down(self, fd: int, name: str) -> int:
         try:
@@ -103,7 +107,7 @@ class PosixTree(ByPath):
 
     @contextlib.contextmanager
     def folder(self, path: WPath) -> Iterator[Folder]:
-        folder = PosixFolder(self._open(path))
+        folder = PosixFolder(self._open(path), self._held)
         try:
             yield folder
         finally:

@@ -15,6 +15,7 @@ from kleff.workstation.system_facet import AfterRestart, Boots, Installs
 from kleff.workstation.windows.entries import WindowsEntries, split_command
 from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
 from kleff.workstation.windows.readiness import Machine, WindowsReadiness
+from kleff.workstation.windows.renames import PendingRenames
 from kleff.workstation.windows.services import ServiceControl, WindowsServices
 from kleff.workstation.windows.tasks import TaskControl, WindowsTasks
 
@@ -74,6 +75,7 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
         installs=layer.installs(registry, system.parent.child("Installer")) if layer.installs else None,
         boots=layer.boots(registry) if layer.boots else None,
         after_restart=layer.after_restart(registry) if layer.after_restart else None,
+        renames=PendingRenames(registry),
         services=services, registrations=services,
         processes=layer.processes,
         tasks=WindowsTasks(files, system.child("Tasks"), layer.tasks),
