@@ -1,4 +1,4 @@
-"""Files that a program holds on Windows: all around them goes at once, they at the restart, by the system itself; its list stays others' too."""
+"""Files that a program holds on Windows: all around them goes at once, they at the restart, by the system itself."""
 
 from __future__ import annotations
 

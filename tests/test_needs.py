@@ -18,7 +18,7 @@ from kleff.engine.job import Job
 from kleff.errors import NeverBegun, RestartNeeded, UsageError
 from kleff.objects.base.here import Options
 from kleff.workstation.lab.lab import Lab
-from kleff.workstation.lab.workstation import at_start, open_lab
+from kleff.workstation.lab.workstation import at_start
 from memory import killed_at
 from needs.lab import HERE, build
 from support import differences, hives, tree

@@ -4,7 +4,8 @@ from kleff.objects import accounts
 from kleff.objects.base.kind import register
 from kleff.objects.commands.kind import CommandKind, CommandMissingKind
 from kleff.objects.commands.variables import VariableKind
-from kleff.objects.drivers import DriverKind
+from kleff.objects.drivers.files import DriverFilesKind
+from kleff.objects.drivers.kind import DriverKind
 from kleff.objects.entries.kind import CachedKind, EntryKind, ProductKind, VendorKind
 from kleff.objects.facts import FactKind, PackagesKind
 from kleff.objects.holders import HolderKind
@@ -36,8 +37,9 @@ from kleff.objects.trash import TrashKind
 
 register(
     PathKind(), LinesKind(), KeyKind(), ValueKind(), ProcessKind(), ServiceKind(), EntryKind(), PackageKind(), CommandKind(),
-    CommandMissingKind(), FactKind(), DriverKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(), WindowKind(), PortKind(),
-    TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(), SourceKind(), AlternativesKind(),
-    FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(), ListItemKind(), SectionKind(), TemporaryKind(),
-    ShortcutsKind(), KeyGlobKind(), *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
+    CommandMissingKind(), FactKind(), DriverKind(), DriverFilesKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(),
+    WindowKind(), PortKind(), TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(),
+    SourceKind(), AlternativesKind(), FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(),
+    ListItemKind(), SectionKind(), TemporaryKind(), ShortcutsKind(), KeyGlobKind(), *accounts.KINDS, *(CheckKind(name) for name in
+    CHECKS),
 )  # fmt: skip

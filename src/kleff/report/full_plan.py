@@ -20,6 +20,7 @@ PHASES = {
     "before": "Before anything is done",
     "backup": "Save",
     "stop": "Stop",
+    "drivers": "Save what describes the drivers that go",
     "holders": "End what holds files open",
     "rescue": "Rescue: people's own documents inside places that will be deleted",
     "uninstall": "Uninstall",

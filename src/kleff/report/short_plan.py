@@ -16,7 +16,7 @@ from kleff.texts import plural, size
 from kleff.workstation.identity import NameId
 
 WORDS = {
-    "backup": "Save", "stop": "Stop", "holders": "End", "uninstall": "Uninstall", "purge": "Purge", "delete": "Delete",
+    "backup": "Save", "stop": "Stop", "holders": "End", "drivers": "Save", "uninstall": "Uninstall", "purge": "Purge", "delete": "Delete",
     "after": "After",
 }  # fmt: skip
 WIDTH = 100  # columns

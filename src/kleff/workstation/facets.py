@@ -12,6 +12,7 @@ from kleff.procedure.globs import PathStyle
 from kleff.procedure.versions import Compare
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue
+from kleff.workstation.driver_facet import Drivers
 from kleff.workstation.files.lines import Edit
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.flatpak_facet import Flatpaks
@@ -331,6 +332,7 @@ class Workstation:
     after_restart: AfterRestart | None = None
     boots: Boots | None = None
     renames: Renames | None = None
+    drivers: Drivers | None = None
     alternatives: Alternatives | None = None
     flatpaks: Flatpaks | None = None
     ground: Path = Path("/")

@@ -5,6 +5,7 @@ A kind of effect that belongs to a kind of object defined elsewhere is known fro
 
 from kleff.case.effects import (
     command_ran,
+    driver_removed,
     key_removed,
     key_written,
     lines_changed,
@@ -22,6 +23,7 @@ from kleff.case.effects.starting import service_deleted, service_stopped, task_d
 __all__ = [
     "alternative_removed",
     "command_ran",
+    "driver_removed",
     "flatpak_removed",
     "key_removed",
     "key_written",

@@ -47,6 +47,7 @@ from kleff.procedure.model import Step
 from kleff.progress import Progress
 from kleff.workstation.things import line_of
 
+SAVING = ("backup", "drivers")  # phases whose actions put something into the bag
 PASSES = 3
 TOGETHER = 100  # actions that may share their flushes
 
@@ -206,7 +207,7 @@ class Runner:
         action, step = row.action, self._step(row.action)
         if row.state == ABSENT:
             return self._late(row, step)
-        if action.phase == "backup" and self.work.bag.holds(action.number):
+        if action.phase in SAVING and self.work.bag.holds(action.number):
             return Outcome(note="saved before the run was cut off", items=action.items, size=action.size)
         if row.state in (FAILED, MANUAL) or action.state in (MANUAL, UNREADABLE):
             now = look_again(row, step, self.here, self.case.journal.effects())
@@ -286,7 +287,7 @@ class Runner:
     def _clear_ways(self) -> None:
         """Take away what a killed run may have left besides effects."""
         for row in rows(self.case):
-            if row.action.phase == "backup" and row.state in (TO_DO, FAILED):
+            if row.action.phase in SAVING and row.state in (TO_DO, FAILED):
                 self.work.bag.drop_unrecorded(row.action.number)
         clear_up(self.hands)
 

@@ -29,8 +29,8 @@ Total = Literal["", "saved", "rescued", "aside", "keys", "values"]
 A = TypeVar("A")
 
 SECTIONS = {
-    "before": "Before anything was done", "backup": "Saved in the bag", "rescue": "Rescued", "stop": "Stopped",
-    "uninstall": "Uninstalled", "purge": "Uninstalled", "delete": "Deleted",
+    "before": "Before anything was done", "backup": "Saved in the bag", "drivers": "Saved in the bag", "rescue": "Rescued",
+    "stop": "Stopped", "uninstall": "Uninstalled", "purge": "Uninstalled", "delete": "Deleted",
 }  # fmt: skip
 
 

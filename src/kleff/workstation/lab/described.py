@@ -105,6 +105,7 @@ class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     Attributes:
         battery: its charge in percent, if it runs on one.
         sessions: accounts that are signed in besides the technician.
+        connected: the devices that are plugged in, by the names by which the system knows them.
         locked: why it may stop at a prompt when it is restarted.
     """
 
@@ -116,6 +117,7 @@ class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     battery: int | None = None
     sessions: list[str] = []
     locked: str = ""
+    connected: list[str] = []
     process: list[LabProcess] = []
     program: list[LabProgram] = []
     package: list[LabPackage] = []

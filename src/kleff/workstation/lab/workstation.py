@@ -14,6 +14,7 @@ from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.lab.tasks import LabTaskControl
 from kleff.workstation.trees import open_tree
 from kleff.workstation.windows.assembling import LowestLayer, assemble, in_a_profile
+from kleff.workstation.windows.drivers import SimulatedDrivers
 
 
 def open_lab(folder: Path) -> Workstation:
@@ -32,6 +33,7 @@ def open_lab(folder: Path) -> Workstation:
         installs=lambda registry, cache: LabInstalls(lab, files, registry),
         boots=lambda registry: LabBoots(lab, lambda: at_start(lab)),
         after_restart=lambda registry: LabBoots(lab, lambda: at_start(lab)),
+        drivers=lambda registry, windows: SimulatedDrivers(registry, files, windows, lambda: lab.file.connected),
     )  # fmt: skip
     return assemble(
         layer, spec=f"lab:{folder}", name=lab.file.name, identity=f"lab {lab.file.id}", boot=f"{lab.file.id} {lab.state().boot}",

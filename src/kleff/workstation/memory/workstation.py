@@ -17,6 +17,7 @@ from kleff.workstation.memory.packages import MemoryPackages
 from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.memory.tree import MemoryTree
 from kleff.workstation.windows.assembling import LowestLayer, assemble, in_a_profile
+from kleff.workstation.windows.drivers import SimulatedDrivers
 
 NT = r"HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion"
 CURRENT = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion"
@@ -77,6 +78,7 @@ class MemoryWindows:
         layer = LowestLayer(
             api=self.api, files=self.files, services=lambda registry: self.control, tasks=self.control, machine=self.control,
             processes=self.processes, commands=lambda search, registered: self.commands,
+            drivers=lambda registry, windows: SimulatedDrivers(registry, self.files, windows),
         )  # fmt: skip
         return assemble(
             layer, spec="memory:windows", name="POTTING-02", identity="memory windows", boot=self.boot, state=self.state, admin=True,

@@ -8,10 +8,12 @@ from pathlib import Path
 
 from kleff.procedure.globs import WINDOWS, fold
 from kleff.registry.registry import Registry, RegistryApi
+from kleff.workstation.driver_facet import DriverControl
 from kleff.workstation.facets import Commands, Processes, Workstation
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.system_facet import AfterRestart, Boots, Installs
+from kleff.workstation.windows.drivers import WindowsDrivers
 from kleff.workstation.windows.entries import WindowsEntries, split_command
 from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
 from kleff.workstation.windows.readiness import Machine, WindowsReadiness
@@ -32,6 +34,7 @@ class LowestLayer:
         commands: makes what runs programs, from the folders in which a bare name is looked for, and what gives the names that are
             registered as programs besides.
         installs: makes what knows the installer's products, from the registry and the folder of its cache.
+        drivers: makes what removes and adds drivers, from the registry and the system's folder.
         boots, after_restart: make what starts it anew, and what is done then; they are given the registry.
     """
 
@@ -45,6 +48,7 @@ class LowestLayer:
     installs: Callable[[Registry, WPath], Installs] | None = None
     boots: Callable[[Registry], Boots] | None = None
     after_restart: Callable[[Registry], AfterRestart] | None = None
+    drivers: Callable[[Registry, WPath], DriverControl] | None = None
 
 
 def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: str, state: Path, admin: bool, bits: int, description: str,
@@ -76,6 +80,7 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
         boots=layer.boots(registry) if layer.boots else None,
         after_restart=layer.after_restart(registry) if layer.after_restart else None,
         renames=PendingRenames(registry),
+        drivers=WindowsDrivers(registry, files, system.parent, layer.drivers(registry, system.parent)) if layer.drivers else None,
         services=services, registrations=services,
         processes=layer.processes,
         tasks=WindowsTasks(files, system.child("Tasks"), layer.tasks),

@@ -116,6 +116,12 @@ msi status MsiViewFetch dp
 msi status MsiRecordGetStringW ddpp
 msi status MsiCloseHandle d
 wintrust num WinVerifyTrust ppp
+setupapi file SetupDiCreateDeviceInfoList pp
+setupapi bool SetupDiOpenDeviceInfoW pppdp
+setupapi bool SetupDiDestroyDeviceInfoList p
+setupapi bool SetupUninstallOEMInfW pdp
+newdev bool DiUninstallDevice pppdp
+newdev bool DiInstallDriverW ppdp
 """
 
 

@@ -166,6 +166,10 @@ class FILE_STREAM_INFO(Structure):
     )  # fmt: skip
 
 
+class SP_DEVINFO_DATA(Structure):
+    _fields_ = (("cbSize", U32), ("ClassGuid", U8 * 16), ("DevInst", U32), ("Reserved", P))
+
+
 class FILE_RENAME_INFO(Structure):
     _fields_ = (("Flags", U32), ("RootDirectory", P), ("FileNameLength", U32), ("FileName", U16 * 1))
 

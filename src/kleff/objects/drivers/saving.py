@@ -27,8 +27,8 @@ class DriverBackup(SavingStep, kw_only=True, frozen=True):
     driver: Annotated[Text, Meta(description="name or title of the driver; * and ? are wildcards")]
 
 
-class DriverKind(ShownOnly, Kind):
-    """`driver`."""
+class SavedDriverKind(ShownOnly, Kind):
+    """`driver`, as far as it is saved."""
 
     names = ("driver",)
     systems = ("windows",)

@@ -1,0 +1,1 @@
+"""Drivers: their settings saved, their packages removed with their devices."""
