@@ -58,7 +58,15 @@ shortcuts_to = 'C:\Program Files\Brindlewort\Tag Studio\**'
 list_item = '%ProgramFiles%\Brindlewort\Tag Studio\bin'
 in_value = "Search"
 in_key = 'HKLM\Software\Stocktake'
+[[delete]]
+section = "# brindlewort: begin"
+up_to = "# brindlewort: end"
+in_file = 'C:\Windows\System32\drivers\etc\hosts'
+[[delete]]
+paths = ['C:\Windows\System32\drivers\bwk*.sys']
 """
+HOSTS = "127.0.0.1 localhost\n# brindlewort: begin\n10.0.0.5 bridge\n# brindlewort: end\n10.0.0.6 till\n"
+DRIVERS = "windows/system32/drivers"
 MENU = r"ProgramData\Microsoft\Windows\Start Menu\Programs"
 # The system's own search path lies below a link there, which a test's prefix needs and a Windows has the other way round.
 PATH = KeyRef("HKLM", r"SOFTWARE\Stocktake")
@@ -107,7 +115,8 @@ class Product:
         for path, content in (
             ("Program Files/Brindlewort/Tag Studio/studio.exe", "MZ"), ("Program Files/Brindlewort/Tag Studio/de/grün.txt", "grün"),
             ("ProgramData/Brindlewort/sage.lbl", "sage"), ("ProgramData/Brindlewort/neighbour.txt", "mine"),
-            ("Program Files/Brindlewort/Bridge/bridge.exe", "MZ"),
+            ("Program Files/Brindlewort/Bridge/bridge.exe", "MZ"), (f"{DRIVERS}/bwkprobe.sys", "MZ"), (f"{DRIVERS}/bwrelay.sys", "MZ"),
+            (f"{DRIVERS}/etc/hosts", HOSTS),
         ):  # fmt: skip
             file = bench.drive / path
             file.parent.mkdir(parents=True, exist_ok=True)
@@ -135,6 +144,7 @@ class Product:
         """Files with their content, and what Wine's own program exports of the registry; it sorts."""
         tops = [self.bench.drive / name for name in ("Program Files/Brindlewort", "ProgramData/Brindlewort")]
         every = [path for top in tops for path in top.rglob("*")] + [p for p in map(self.shortcut, ("Tag Studio", "Bridge")) if p.exists()]
+        every += [p for p in (self.bench.drive / DRIVERS).rglob("*") if p.name == "hosts" or p.name.startswith("bw")]
         files = {str(p.relative_to(self.bench.drive)): p.read_text("latin-1") if p.is_file() else "" for p in every}
         exported = set()
         for key, view in itertools.product((r"HKLM\Software\Brindlewort", r"HKLM\Software\Stocktake"), ("64", "32")):

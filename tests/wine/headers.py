@@ -15,7 +15,7 @@ from kleff.workstation.windows.native.functions import Function
 COMPILER = "x86_64-w64-mingw32-gcc"
 HEADERS = (
     "winsock2", "windows", "winternl", "msi", "msiquery", "tlhelp32", "restartmanager", "iphlpapi", "wtsapi32", "wintrust", "softpub",
-    "wincrypt", "setupapi", "newdev", "cfgmgr32", "aclapi", "sddl", "initguid", "objbase", "shlobj", "taskschd", "netfw",
+    "wincrypt", "setupapi", "newdev", "lm", "cfgmgr32", "aclapi", "sddl", "initguid", "objbase", "shlobj", "taskschd", "netfw",
 )  # fmt: skip
 # The version that these headers ask for before they show what came with Windows 10.
 DEFINES = ("COBJMACROS", "CINTERFACE", "_WIN32_WINNT 0x0A000005", "WINVER 0x0A00", "NTDDI_VERSION 0x0A000005")

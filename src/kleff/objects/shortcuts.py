@@ -53,10 +53,32 @@ class ShortcutsVerify(_Shortcuts, kw_only=True, frozen=True):
     """Shortcuts that must be gone."""
 
 
+class _Recent(AccountStep, kw_only=True, frozen=True):
+    recent: Annotated[Text | Texts, Meta(description="what they lead to, e.g. '{program}\\**' or '**\\*.bwl' below a folder")]
+
+    @property
+    def targets(self) -> list[str]:
+        return [self.recent] if isinstance(self.recent, str) else self.recent
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        for target in self.targets:
+            if wrong := path_problem(target, places):
+                yield ("recent",), wrong
+
+
+class RecentDelete(_Recent, kw_only=True, frozen=True):
+    """Delete what the system remembers as used lately, by what it leads to; of every account."""
+
+
+class RecentVerify(_Recent, kw_only=True, frozen=True):
+    """What must be forgotten."""
+
+
 class ShortcutsKind(Kind):
     """`shortcuts_to`."""
 
-    names = ("shortcuts_to",)
+    names: tuple[str, ...] = ("shortcuts_to",)
+    lists_untold = True
     systems = ("windows",)
     models: dict[str, type[Step]] = {"delete": ShortcutsDelete, "verify": ShortcutsVerify}
 
@@ -67,9 +89,9 @@ class ShortcutsKind(Kind):
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, _Shortcuts)
+        assert isinstance(model, _Shortcuts | _Recent)
         verb, untold, any_there = "set aside" if step.phase == "delete" else "look for", list[WPath](), False
-        for account, folder in _folders(model, here):
+        for account, folder in self.folders(step, here):
             try:
                 found = list(_shortcuts(folder, here))
             except (OSError, LinkOnTheWay) as error:
@@ -86,11 +108,16 @@ class ShortcutsKind(Kind):
         if not any_there:
             action = here.action(step, verb, f"shortcuts to {', '.join(model.targets)}", state=ABSENT, reason="none leads there")
             yield action
-        if untold and step.phase == "delete":
+        if untold and step.phase == "delete" and self.lists_untold:
             action = here.action(step, "leave", f"{plural(len(untold), 'shortcut')} of which it cannot be told where they lead")
             action.state, action.state_word, action.reason = KEPT, "unknown", "never touched"
             action.shows = [str(path) for path in untold[:10]]
             yield action
+
+    def folders(self, step: LoadedStep, here: Here) -> Iterator[tuple[Account | None, WPath]]:
+        """Where they lie, and whose that is."""
+        assert isinstance(step.model, _Shortcuts)
+        return _folders(step.model, here)
 
     def _action(self, step: LoadedStep, here: Here, verb: str, path: WPath, account: Account | None, target: WPath) -> Action:
         action = here.action(step, verb, str(path), account=_name(account), about=[path_id(path)], items=1)
@@ -112,7 +139,7 @@ class ShortcutsKind(Kind):
         assert path is not None
         if here.workstation.files.look(path) is None:
             return Outcome(note="already gone")
-        assert isinstance(step.model, _Shortcuts)
+        assert isinstance(step.model, _Shortcuts | _Recent)
         target = _target(read_shortcut(here.workstation.files.read(path, READ)), here)
         if target is None or not _is_meant(step.model, target, here):
             return Outcome(state=KEPT, note="it leads elsewhere by now")
@@ -125,6 +152,21 @@ class ShortcutsKind(Kind):
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True
+
+
+class RecentKind(ShortcutsKind):
+    """`recent`."""
+
+    names = ("recent",)
+    lists_untold = False  # most of what is remembered leads to people's own files
+    models: dict[str, type[Step]] = {"delete": RecentDelete, "verify": RecentVerify}
+
+    def folders(self, step: LoadedStep, here: Here) -> Iterator[tuple[Account | None, WPath]]:
+        assert isinstance(step.model, _Recent)
+        for account in here.resolver.accounts(step.model.accounts):
+            folder = here.workstation.accounts.folder(account, "user.roaming")
+            if folder is not None:
+                yield account, folder.child("Microsoft", "Windows", "Recent")
 
 
 def _folders(model: _Shortcuts, here: Here) -> Iterator[tuple[Account | None, WPath]]:
@@ -171,7 +213,7 @@ def _target(shortcut: Shortcut | None, here: Here) -> WPath | None:
     return None
 
 
-def _is_meant(model: _Shortcuts, target: WPath, here: Here) -> bool:
+def _is_meant(model: _Shortcuts | _Recent, target: WPath, here: Here) -> bool:
     meant = (e for text in model.targets for e in here.resolver.expand(text) if not e.absent)
     return any(e.volume == target.volume and parts_match(e.pattern, target.parts, True) for e in meant)
 

@@ -23,10 +23,17 @@ from kleff.objects.paths.rescue import RescueKind
 from kleff.objects.processes import PortKind, ProcessKind, WindowKind
 from kleff.objects.python.kind import PythonKind
 from kleff.objects.readiness import CHECKS, CheckKind
+from kleff.objects.registered.certificates import CertificateKind
+from kleff.objects.registered.classes import AppPathKind, ComClassKind, ProtocolKind
+from kleff.objects.registered.file_types import FileTypeKind
+from kleff.objects.registered.firewall import FirewallKind
+from kleff.objects.registered.fonts import FontKind
+from kleff.objects.registered.made_accounts import MadeAccountKind
+from kleff.objects.registered.printing import QueueKind
 from kleff.objects.services.kind import ServiceKind
 from kleff.objects.services.units import UnitKind
 from kleff.objects.services.units_of import UnitsKind
-from kleff.objects.shortcuts import ShortcutsKind
+from kleff.objects.shortcuts import RecentKind, ShortcutsKind
 from kleff.objects.startup import StartupKind
 from kleff.objects.tasks import TaskKind
 from kleff.objects.temporary import TemporaryKind
@@ -40,6 +47,7 @@ register(
     CommandMissingKind(), FactKind(), DriverKind(), DriverFilesKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(),
     WindowKind(), PortKind(), TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(),
     SourceKind(), AlternativesKind(), FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(),
-    ListItemKind(), SectionKind(), TemporaryKind(), ShortcutsKind(), KeyGlobKind(), *accounts.KINDS, *(CheckKind(name) for name in
-    CHECKS),
+    ListItemKind(), SectionKind(), TemporaryKind(), ShortcutsKind(), KeyGlobKind(), RecentKind(), FirewallKind(), AppPathKind(),
+    ProtocolKind(), ComClassKind(), FileTypeKind(), FontKind(), QueueKind(), CertificateKind(), MadeAccountKind(), *accounts.KINDS,
+    *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

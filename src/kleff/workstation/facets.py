@@ -18,7 +18,7 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.flatpak_facet import Flatpaks
 from kleff.workstation.package_facet import Packages
 from kleff.workstation.paths import WPath
-from kleff.workstation.system_facet import AfterRestart, Boots, Installs, Readiness, Registrations, Renames
+from kleff.workstation.system_facet import AfterRestart, Boots, Installs, LocalAccounts, Readiness, Registrations, Renames
 from kleff.workstation.things import (
     Account,
     Alternative,
@@ -333,6 +333,7 @@ class Workstation:
     boots: Boots | None = None
     renames: Renames | None = None
     drivers: Drivers | None = None
+    local_accounts: LocalAccounts | None = None
     alternatives: Alternatives | None = None
     flatpaks: Flatpaks | None = None
     ground: Path = Path("/")

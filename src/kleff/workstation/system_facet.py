@@ -40,6 +40,20 @@ class Installs(Protocol):
         """The packages in its cache, as far as they can be read."""
 
 
+class LocalAccounts(Protocol):
+    """The accounts that a workstation keeps itself, those of services too."""
+
+    def has(self, name: str) -> bool:
+        """Whether there is one."""
+
+    def delete(self, name: str) -> None:
+        """For good; done twice is done once.
+
+        Raises:
+            OSError: the system says no.
+        """
+
+
 class AfterRestart(Protocol):
     """What the workstation does by itself once it was restarted."""
 

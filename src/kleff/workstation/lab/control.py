@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from kleff.errors import ActionFailed
+from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import number_value, text_value
 from kleff.workstation.files.protocol import FileTree
@@ -94,6 +95,23 @@ class LabMachine:
 
     def sessions(self) -> list[str]:
         return list(self._lab.file.sessions)
+
+
+class LabLocalAccounts:
+    """The accounts that programs have made on a lab."""
+
+    def __init__(self, lab: Lab) -> None:
+        self._lab = lab
+
+    def has(self, name: str) -> bool:
+        gone = [fold(n) for n in self._lab.state().accounts_gone]
+        return fold(name) in map(fold, self._lab.file.made_accounts) and fold(name) not in gone
+
+    def delete(self, name: str) -> None:
+        with self._lab.locked():
+            state = self._lab.state()
+            state.accounts_gone.append(name)
+            self._lab.save(state)
 
 
 class LabInstalls:

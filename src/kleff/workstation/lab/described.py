@@ -106,6 +106,7 @@ class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
         battery: its charge in percent, if it runs on one.
         sessions: accounts that are signed in besides the technician.
         connected: the devices that are plugged in, by the names by which the system knows them.
+        made_accounts: accounts that programs have made for their services.
         locked: why it may stop at a prompt when it is restarted.
     """
 
@@ -118,6 +119,7 @@ class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     sessions: list[str] = []
     locked: str = ""
     connected: list[str] = []
+    made_accounts: list[str] = []
     process: list[LabProcess] = []
     program: list[LabProgram] = []
     package: list[LabPackage] = []

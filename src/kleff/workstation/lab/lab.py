@@ -21,6 +21,7 @@ class LabState(msgspec.Struct, kw_only=True):
     Attributes:
         tries: how often programs have been run, by their path or product code; answers: windows that were answered, and how.
         arranged: what is started once it is restarted; awake: how many keep it awake; installing: the installer is busy.
+        accounts_gone: of those that programs had made.
     """
 
     boot: int = 1
@@ -33,6 +34,7 @@ class LabState(msgspec.Struct, kw_only=True):
     arranged: list[str] = []
     awake: int = 0
     installing: bool = False
+    accounts_gone: list[str] = []
 
 
 class Lab:
@@ -150,6 +152,7 @@ class Lab:
                 boot = 1
             before = self._before()
             state = LabState(boot=boot, running_services=automatic, disabled_tasks=before.disabled_tasks, tries=before.tries)
+            state.accounts_gone = before.accounts_gone
             self._start_up(state, all_processes)
             self.save(state)
             return state

@@ -7,7 +7,7 @@ from pathlib import Path
 from kleff.procedure.globs import WINDOWS
 from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.facets import Workstation
-from kleff.workstation.lab.control import LabBoots, LabCommands, LabInstalls, LabMachine, LabProcesses, LabServiceControl
+from kleff.workstation.lab.control import LabBoots, LabCommands, LabInstalls, LabLocalAccounts, LabMachine, LabProcesses, LabServiceControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.locking import carry_out, held_by
 from kleff.workstation.lab.registry import LabRegistry
@@ -33,6 +33,7 @@ def open_lab(folder: Path) -> Workstation:
         installs=lambda registry, cache: LabInstalls(lab, files, registry),
         boots=lambda registry: LabBoots(lab, lambda: at_start(lab)),
         after_restart=lambda registry: LabBoots(lab, lambda: at_start(lab)),
+        local_accounts=LabLocalAccounts(lab),
         drivers=lambda registry, windows: SimulatedDrivers(registry, files, windows, lambda: lab.file.connected),
     )  # fmt: skip
     return assemble(

@@ -89,6 +89,19 @@ class MemoryProcesses:
 
 
 @dataclass
+class MemoryAccounts:
+    """Implements `LocalAccounts`."""
+
+    names: set[str] = field(default_factory=set)
+
+    def has(self, name: str) -> bool:
+        return fold(name) in map(fold, self.names)
+
+    def delete(self, name: str) -> None:
+        self.names = {n for n in self.names if fold(n) != fold(name)}
+
+
+@dataclass
 class MemoryControl:
     """Implements `ServiceControl`, `TaskControl` and `Machine` of a Windows workstation."""
 

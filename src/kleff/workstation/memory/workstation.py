@@ -12,7 +12,7 @@ from kleff.workstation.facets import Workstation
 from kleff.workstation.linux.account_records import AccountRecords
 from kleff.workstation.linux.accounts import LinuxVariables, PasswdAccounts
 from kleff.workstation.linux.folders import program_folders
-from kleff.workstation.memory.facets import Behaviour, MemoryCommands, MemoryControl, MemoryProcesses, MemoryServices
+from kleff.workstation.memory.facets import Behaviour, MemoryAccounts, MemoryCommands, MemoryControl, MemoryProcesses, MemoryServices
 from kleff.workstation.memory.packages import MemoryPackages
 from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.memory.tree import MemoryTree
@@ -41,6 +41,7 @@ class MemoryWindows:
     control: MemoryControl = field(init=False)
     processes: MemoryProcesses = field(init=False)
     commands: MemoryCommands = field(init=False)
+    made_accounts: MemoryAccounts = field(default_factory=MemoryAccounts)
 
     def __post_init__(self) -> None:
         self.files = MemoryTree(WINDOWS, ("C:", "D:"), in_a_profile)
@@ -78,7 +79,7 @@ class MemoryWindows:
         layer = LowestLayer(
             api=self.api, files=self.files, services=lambda registry: self.control, tasks=self.control, machine=self.control,
             processes=self.processes, commands=lambda search, registered: self.commands,
-            drivers=lambda registry, windows: SimulatedDrivers(registry, self.files, windows),
+            drivers=lambda registry, windows: SimulatedDrivers(registry, self.files, windows), local_accounts=self.made_accounts,
         )  # fmt: skip
         return assemble(
             layer, spec="memory:windows", name="POTTING-02", identity="memory windows", boot=self.boot, state=self.state, admin=True,

@@ -12,7 +12,7 @@ from kleff.workstation.driver_facet import DriverControl
 from kleff.workstation.facets import Commands, Processes, Workstation
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
-from kleff.workstation.system_facet import AfterRestart, Boots, Installs
+from kleff.workstation.system_facet import AfterRestart, Boots, Installs, LocalAccounts
 from kleff.workstation.windows.drivers import WindowsDrivers
 from kleff.workstation.windows.entries import WindowsEntries, split_command
 from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
@@ -49,6 +49,7 @@ class LowestLayer:
     boots: Callable[[Registry], Boots] | None = None
     after_restart: Callable[[Registry], AfterRestart] | None = None
     drivers: Callable[[Registry, WPath], DriverControl] | None = None
+    local_accounts: LocalAccounts | None = None
 
 
 def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: str, state: Path, admin: bool, bits: int, description: str,
@@ -79,7 +80,7 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
         installs=layer.installs(registry, system.parent.child("Installer")) if layer.installs else None,
         boots=layer.boots(registry) if layer.boots else None,
         after_restart=layer.after_restart(registry) if layer.after_restart else None,
-        renames=PendingRenames(registry),
+        renames=PendingRenames(registry), local_accounts=layer.local_accounts,
         drivers=WindowsDrivers(registry, files, system.parent, layer.drivers(registry, system.parent)) if layer.drivers else None,
         services=services, registrations=services,
         processes=layer.processes,

@@ -122,6 +122,9 @@ setupapi bool SetupDiDestroyDeviceInfoList p
 setupapi bool SetupUninstallOEMInfW pdp
 newdev bool DiUninstallDevice pppdp
 newdev bool DiInstallDriverW ppdp
+netapi32 status NetUserGetInfo ppdp
+netapi32 status NetUserDel pp
+netapi32 status NetApiBufferFree p
 """
 
 

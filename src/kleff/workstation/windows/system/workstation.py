@@ -17,6 +17,7 @@ from kleff.workstation.windows.system.programs import Starting, WindowsPrograms
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.rights import is_admin
 from kleff.workstation.windows.system.services import ServiceManager
+from kleff.workstation.windows.system.software.accounts import SystemAccounts
 from kleff.workstation.windows.system.software.drivers import SystemDrivers
 from kleff.workstation.windows.system.software.installer import Installer
 from kleff.workstation.windows.system.tasks import TaskScheduler
@@ -42,6 +43,7 @@ def assemble_system(
         installs=lambda registry, cache: Installer(api, files, cache),
         boots=lambda registry: SystemBoots(api, registry, TaskScheduler(api)),
         after_restart=lambda registry: SystemBoots(api, registry, TaskScheduler(api)), drivers=lambda registry, windows: SystemDrivers(api),
+        local_accounts=SystemAccounts(api),
     )  # fmt: skip
     return assemble(
         layer, spec=spec, name=name, identity=identity, boot=boot_id(api), state=state, admin=is_admin(api), bits=64,

@@ -1,0 +1,170 @@
+"""What leads to a program in the register of classes: protocols, COM classes; and programs that are found by their name alone."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from typing import Annotated
+
+from msgspec import Meta
+
+from kleff.objects.base.here import Here
+from kleff.objects.keys.meaning import meant_keys
+from kleff.objects.registered.found import Found, FoundKind, Into, is_path, too_short
+from kleff.procedure.globs import fold, name_matches
+from kleff.procedure.model import AccountStep, Step, Text
+from kleff.procedure.texts import Problem, path_problem
+from kleff.registry.registry import KeyRef
+
+APP_PATHS = r"Software\Microsoft\Windows\CurrentVersion\App Paths"
+CLASSES = r"Software\Classes"
+ROOTS = ("HKLM", "HKCU")
+SERVERS = ("InprocServer32", "LocalServer32", "InprocHandler32", "LocalServer")
+PROGRAM = Annotated[Text, Meta(description="where its program lies, as a path with * and ?; what leads elsewhere stays")]
+
+
+class _AppPath(AccountStep, kw_only=True, frozen=True):
+    app_path: Annotated[Text, Meta(description="the program, as a path with * and ?, or the name by which it is found")]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        wrong = path_problem(self.app_path, places) if is_path(self.app_path) else too_short(self.app_path)
+        if wrong:
+            yield ("app_path",), wrong
+
+
+class AppPathDelete(_AppPath, kw_only=True, frozen=True):
+    """Delete what lets a program be found by its name alone."""
+
+    at_most: Annotated[int, Meta(ge=1, description="how many")] = 20
+
+
+class AppPathVerify(_AppPath, kw_only=True, frozen=True):
+    """Names of programs that must be gone."""
+
+
+class AppPathKind(FoundKind):
+    """`app_path`."""
+
+    names = ("app_path",)
+    noun = ("program name", "program names")
+    models: dict[str, type[Step]] = {"delete": AppPathDelete, "verify": AppPathVerify}
+
+    def find(self, model: Step, here: Here) -> Iterator[Found]:
+        assert isinstance(model, _AppPath)
+        into = Into(here, [model.app_path]) if is_path(model.app_path) else None
+        for top, account, name in _below(APP_PATHS, model.accounts, here):
+            leads = here.workstation.registry.text(top.child(name), "") if here.workstation.registry else ""
+            if into.leads(leads) if into is not None else name_matches(model.app_path, name, True):
+                yield Found(name, account, keys=(top.child(name),), shows=(f"leads to {leads}",))
+
+
+class _Protocol(AccountStep, kw_only=True, frozen=True):
+    protocol: Annotated[Text, Meta(description="its name, as it stands before the : of an address", pattern=r"^[A-Za-z][A-Za-z0-9+.\-]+$")]
+    program: PROGRAM
+
+    @property
+    def written_paths(self) -> list[str]:
+        return [self.program]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if wrong := path_problem(self.program, places):
+            yield ("program",), wrong
+
+
+class ProtocolDelete(_Protocol, kw_only=True, frozen=True):
+    """Delete a protocol that a product has registered for its addresses."""
+
+
+class ProtocolVerify(_Protocol, kw_only=True, frozen=True):
+    """A protocol that must be gone."""
+
+
+class ProtocolKind(FoundKind):
+    """`protocol`."""
+
+    names = ("protocol",)
+    noun = ("protocol", "protocols")
+    models: dict[str, type[Step]] = {"delete": ProtocolDelete, "verify": ProtocolVerify}
+
+    def find(self, model: Step, here: Here) -> Iterator[Found]:
+        assert isinstance(model, _Protocol)
+        registry, into = here.workstation.registry, Into(here, [model.program])
+        for root in ROOTS if registry is not None else ():
+            for key, account in meant_keys(here, f"{root}\\{CLASSES}\\{model.protocol}", None, model.accounts):
+                if registry is None or registry.value(key, "URL Protocol") is None:
+                    continue
+                command = registry.text(key.child("shell").child("open").child("command"), "")
+                kept = "" if into.leads(command) else f"it is another program's by now: {command or 'no command'}"
+                yield Found(model.protocol, account, keys=(key,), shows=(f"opened by {command}",), kept=kept)
+
+
+class _ComClass(AccountStep, kw_only=True, frozen=True):
+    com_class: Annotated[Text, Meta(description="where its server lies, as a path with * and ?")]
+
+    @property
+    def written_paths(self) -> list[str]:
+        return [self.com_class]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if wrong := path_problem(self.com_class, places):
+            yield ("com_class",), wrong
+
+
+class ComClassDelete(_ComClass, kw_only=True, frozen=True):
+    """Delete COM classes by the path of their server, with the names and type libraries that lead to it."""
+
+    at_most: Annotated[int, Meta(ge=1, description="how many")] = 200
+
+
+class ComClassVerify(_ComClass, kw_only=True, frozen=True):
+    """Classes that must be gone."""
+
+
+class ComClassKind(FoundKind):
+    """`com_class`."""
+
+    names = ("com_class",)
+    noun = ("COM class", "COM classes")
+    looks_through = "all classes and type libraries of the workstation"
+    models: dict[str, type[Step]] = {"delete": ComClassDelete, "verify": ComClassVerify}
+
+    def find(self, model: Step, here: Here) -> Iterator[Found]:
+        assert isinstance(model, _ComClass)
+        registry, into = here.workstation.registry, Into(here, [model.com_class])
+        for top, account, id_ in _below(rf"{CLASSES}\CLSID", model.accounts, here):
+            key = top.child(id_)
+            servers = [registry.text(key.child(name), "") for name in SERVERS] if registry is not None else []
+            leads = next((server for server in servers if into.leads(server)), "")
+            if registry is not None and leads:
+                names = [registry.text(key.child(name), "") for name in ("ProgID", "VersionIndependentProgID")]
+                of_names = tuple(k for name in names if name and (k := self._of_name(key, name, id_, here)) is not None)
+                title = registry.text(key, "") or id_
+                yield Found(f"{title} {id_}" if title != id_ else id_, account, keys=(key, *of_names), shows=(f"its server: {leads}",))
+        yield from self._libraries(model, into, here)
+
+    def _of_name(self, key: KeyRef, name: str, id_: str, here: Here) -> KeyRef | None:
+        """The key of a name that leads to a class; None if it leads to another one."""
+        registry = here.workstation.registry
+        named = KeyRef(key.hive, "\\".join([*key.parts[:-2], name]), 0)
+        return named if registry is not None and fold(registry.text(named.child("CLSID"), "")) == fold(id_) else None
+
+    def _libraries(self, model: _ComClass, into: Into, here: Here) -> Iterator[Found]:
+        registry = here.workstation.registry
+        for top, account, id_ in _below(rf"{CLASSES}\TypeLib", model.accounts, here) if registry is not None else ():
+            for version in registry.subkeys(top.child(id_)) if registry is not None else ():
+                key = top.child(id_).child(version)
+                files = (
+                    [registry.text(key.child(n).child(p), "") for n in registry.subkeys(key) for p in ("win32", "win64")]
+                    if registry
+                    else []
+                )
+                if leads := next((file for file in files if into.leads(file)), ""):
+                    yield Found(f"type library {id_} {version}", account, keys=(key,), shows=(f"its file: {leads}",))
+
+
+def _below(path: str, accounts: list[str], here: Here) -> Iterator[tuple[KeyRef, str, str]]:
+    """(key, account, name of a key in it) of a key of the machine's, in both views, and of each account's."""
+    registry = here.workstation.registry
+    for root in ROOTS if registry is not None else ():
+        for top, account in meant_keys(here, f"{root}\\{path}", None, accounts):
+            for name in registry.subkeys(top) if registry is not None else ():
+                yield top, account, name

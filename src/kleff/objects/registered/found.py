@@ -1,0 +1,175 @@
+"""What the kinds of registered things share: each is some keys and values, found, guarded, exported, deleted and written back together."""
+
+from __future__ import annotations
+
+import re
+from abc import abstractmethod
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from kleff.objects.base.action import ABSENT, KEPT, REFUSED, UNREADABLE, Action, Outcome
+from kleff.objects.base.here import Here, Work
+from kleff.objects.base.kind import Claimed, Kind, Words
+from kleff.objects.base.unreadable import why
+from kleff.procedure.globs import fold, is_glob, literal_count, parts_match
+from kleff.procedure.load import LoadedStep
+from kleff.procedure.model import Step
+from kleff.procedure.variables import BadTemplate
+from kleff.registry.regfile import RegKey
+from kleff.registry.registry import KeyRef
+from kleff.workstation.identity import KeyId, NameId, PathId, key_id
+
+LETTERS = 4  # of a name with wildcards
+PATHS = re.compile(r'(?:[A-Za-z]:|%\w+(?:\(x86\))?%)\\[^"|<>*?]+')
+SHOWN = 8
+
+
+@dataclass(frozen=True)
+class Found:
+    """One thing.
+
+    Attributes:
+        values, keys: what it is in the registry; values go first.
+        shows: lines for a preview; kept: why it stays, if it does.
+    """
+
+    what: str
+    account: str = ""
+    values: tuple[tuple[KeyRef, str], ...] = ()
+    keys: tuple[KeyRef, ...] = ()
+    shows: tuple[str, ...] = ()
+    kept: str = ""
+
+    @property
+    def about(self) -> list[PathId | KeyId | NameId]:
+        """What it is, exactly."""
+        return [*(key_id(key, name) for key, name in self.values), *(key_id(key) for key in self.keys)]
+
+
+class FoundKind(Kind):
+    """A kind of thing that a product has registered."""
+
+    systems = ("windows",)
+    noun: tuple[str, str] = ("thing", "things")
+    looks_through = ""
+    """What all of is looked through, if that must be told."""
+
+    @abstractmethod
+    def find(self, model: Step, here: Here) -> Iterator[Found]:
+        """What is there of a step.
+
+        Raises:
+            OSError: it cannot be looked at.
+        """
+
+    def named(self, model: Step) -> str:
+        """What a step means, for people."""
+        value = getattr(model, self.names[0])
+        return value if isinstance(value, str) else ", ".join(value)
+
+    def words(self, phase: str) -> Words:
+        return Words("Deleted in the registry" if phase == "delete" else "Looked for", self.noun)
+
+    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+        verb, text = ("delete" if step.phase == "delete" else "look for"), f"{self.noun[0]} {self.named(step.model)}"
+        if here.workstation.registry is None:
+            yield here.action(step, verb, text, state=ABSENT, reason="this workstation has no registry")
+            return
+        try:
+            found = list(self.find(step.model, here))
+        except OSError as error:
+            yield here.action(step, verb, text, state=UNREADABLE, reason=why(error))
+            return
+        at_most = getattr(step.model, "at_most", len(found))
+        if len(found) > at_most:
+            yield here.action(step, verb, text, state=REFUSED, reason=f"it means {len(found)}, more than at_most = {at_most}")
+            return
+        for one in found:
+            action = here.action(step, verb, f"{self.noun[0]} {one.what}", account=one.account, about=one.about, items=1)
+            action.shows = list(one.shows) + ([f"{self.looks_through} were looked through"] if self.looks_through else [])
+            if step.phase == "delete":
+                self._judge(action, one, here)
+            elif one.kept:
+                action.keep(one.kept)
+            yield action
+        if not found:
+            yield here.action(step, verb, text, state=ABSENT, reason=f"no such {self.noun[0]}")
+
+    def _judge(self, action: Action, one: Found, here: Here) -> None:
+        action.undo = "written back from the export"
+        verdicts = [here.guard.check_key(key) for key in one.keys] + [here.guard.check_value(key, name) for key, name in one.values]
+        refused = next((v for v in verdicts if not v.ok), None)
+        if one.kept:
+            action.keep(one.kept)
+        elif refused is not None:
+            action.judged(refused.word, refused.reason, refused.remedy)
+
+    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        from kleff.case.effects.key_removed import remove_key, remove_value
+
+        registry, count = work.here.workstation.registry, 0
+        kept = {tuple(one.about) for one in self.find(step.model, work.here) if one.kept}
+        if tuple(action.about) in kept:
+            return Outcome(state=KEPT, note="it is another's by now")
+        for about in (about for about in action.about if isinstance(about, KeyId)):
+            if registry is None:
+                continue
+            if about.value is None and (tree := registry.tree(about.key)) is not None:
+                remove_key(work.hands, action.number, about.key, tree)
+                count += 1
+            elif about.value is not None and not self.still_ours(about.key, about.value, step.model, work.here):
+                continue
+            elif about.value is not None and (value := registry.value(about.key, about.value)) is not None:
+                remove_value(work.hands, action.number, about.key, RegKey(about.key.parts[-1], {fold(value.name): value}))
+                count += 1
+        return Outcome(items=1) if count else Outcome(note="already gone")
+
+    def still_ours(self, key: KeyRef, name: str, model: Step, here: Here) -> bool:
+        """Whether a value that was agreed on may go: it may hold another's by now."""
+        return True
+
+    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+        if step.phase != "delete" or here.workstation.registry is None:
+            return Claimed()
+        found = [one for one in self.find(step.model, here) if not one.kept]
+        return Claimed(keys=[key for one in found for key in one.keys], values=[pair for one in found for pair in one.values])
+
+    def users(self, step: LoadedStep, here: Here) -> set[str]:
+        return {one.account for one in self.find(step.model, here) if one.account} if here.workstation.registry is not None else set()
+
+    def needs_rights(self, action: Action, here: Here) -> bool:
+        return not action.account
+
+
+class Into:
+    """Whether a command line, or a path, leads to where the product is. Args: patterns: of paths."""
+
+    def __init__(self, here: Here, patterns: Sequence[str]) -> None:
+        self._here = here
+        self._meant = [e for text in patterns for e in here.resolver.expand(text) if not e.absent]
+
+    def leads(self, text: str) -> bool:
+        """Whether a path in it is meant, or lies below one that is."""
+        return any(self._is_meant(found) for found in PATHS.findall(text))
+
+    def _is_meant(self, text: str) -> bool:
+        try:
+            written = [e.text for e in self._here.resolver.expand(text)] if text.startswith("%") else [text]
+        except BadTemplate:
+            return False
+        paths = [path for one in written if (path := self._here.workstation.files.path(one.strip())) is not None]
+        return any(
+            e.volume == path.volume and any(parts_match(e.pattern, path.parts[:n], True) for n in range(1, len(path.parts) + 1))
+            for e in self._meant for path in paths
+        )  # fmt: skip
+
+
+def is_path(text: str) -> bool:
+    """Whether a text names a path, not a name."""
+    return "\\" in text or text.startswith(("{", "%"))
+
+
+def too_short(name: str) -> str:
+    """Why a name with wildcards means too much; "" if it does not."""
+    wrong = is_glob(name) and literal_count(name) < LETTERS
+    return f"means too much; write at least {LETTERS} letters or digits besides wildcards and ending" if wrong else ""

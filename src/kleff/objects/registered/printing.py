@@ -1,0 +1,63 @@
+"""Print queues that a product has made, with the port that nobody else prints to."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from typing import Annotated
+
+from msgspec import Meta
+
+from kleff.objects.base.here import Here
+from kleff.objects.registered.found import Found, FoundKind, too_short
+from kleff.procedure.globs import fold, name_matches
+from kleff.procedure.model import Step, Text
+from kleff.procedure.texts import Problem
+from kleff.registry.registry import KeyRef
+
+QUEUES = r"HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers"
+PORTS = r"HKLM\SYSTEM\CurrentControlSet\Control\Print\Monitors\Standard TCP/IP Port\Ports"
+
+
+class _Queue(Step, kw_only=True, frozen=True):
+    print_queue: Annotated[Text, Meta(description="its name; * and ? are wildcards")]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        if wrong := too_short(self.print_queue):
+            yield ("print_queue",), wrong
+
+
+class QueueDelete(_Queue, kw_only=True, frozen=True):
+    """Delete a print queue, and its port if no other queue prints to it; the spooler knows of both until it is started anew."""
+
+    at_most: Annotated[int, Meta(ge=1, description="how many queues")] = 10
+
+
+class QueueVerify(_Queue, kw_only=True, frozen=True):
+    """Print queues that must be gone."""
+
+
+class QueueKind(FoundKind):
+    """`print_queue`."""
+
+    names = ("print_queue",)
+    noun = ("print queue", "print queues")
+    models: dict[str, type[Step]] = {"delete": QueueDelete, "verify": QueueVerify}
+
+    def find(self, model: Step, here: Here) -> Iterator[Found]:
+        assert isinstance(model, _Queue)
+        registry = here.workstation.registry
+        for top in registry.canonical(QUEUES) if registry is not None else []:
+            names = registry.subkeys(top) if registry is not None else []
+            ports = {name: registry.text(top.child(name), "Port") for name in names} if registry is not None else {}
+            staying = {fold(port) for name, port in ports.items() if not name_matches(model.print_queue, name, True)}
+            for name in (n for n in names if name_matches(model.print_queue, n, True)):
+                port = self._port(ports[name], here) if fold(ports[name]) not in staying else None
+                told = f"prints to {ports[name] or 'no port'}"
+                told += ", which goes too" if port is not None else ", which stays" if ports[name] else ""
+                yield Found(name, keys=(top.child(name), *([port] if port is not None else [])), shows=(told,))
+
+    def _port(self, name: str, here: Here) -> KeyRef | None:
+        """The key of a port that somebody has made; the system's own are none."""
+        registry = here.workstation.registry
+        keys = [key.child(name) for key in registry.canonical(PORTS)] if registry is not None and name else []
+        return next((key for key in keys if registry is not None and registry.exists(key)), None)
