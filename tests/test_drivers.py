@@ -8,11 +8,11 @@ from typing import Any
 
 import pytest
 
-from drivers import add_driver
 from kleff.errors import Refused
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import text_value
+from kleff.workstation.lab.making.drivers import add_driver
 from kleff.workstation.windows.drivers import read_inf
 from memory import Bench, each_kill, states
 from support import bad_step

@@ -22,14 +22,13 @@ from kleff.objects.entries.patience import Patience
 from kleff.progress import Silent
 from kleff.registry.registry import Registry
 from kleff.registry.values import number_value, text_value
-from kleff.workstation.lab.build import LabBuilder
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.linux.boots import LinuxBoots
 from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.things import Life
 from kleff.workstation.windows.system.power.boots import SystemBoots
-from needs.lab import WINDOWS, product, windows
+from needs.lab import WINDOWS, put
 from support import Kleff, differences, hives, tree, until, write
 
 EDGER = r"C:\Program Files\Rakeworks\Edger"
@@ -68,16 +67,9 @@ class Edger:
         self, folder: Path, described: dict[str, Any] | None = None, programs: Any = (), packages: Any = (), **behaves: Any
     ) -> None:
         self.lab, self.cases = folder / "lab", folder / "cases"
-        builder = LabBuilder(self.lab, 1_760_000_000)
-        windows(builder)
         files = ["edger.exe", "force.exe", r"data\a.txt"]
         made = {"name": "Edger", "version": "2", "publisher": "Rakeworks", "files": files, "behaves": behaves, **(described or {})}
-        product(builder, made)
-        for program in programs:
-            builder.program(**program)
-        for package in packages:
-            builder.package(**package)
-        builder.finish("POTTING-05", "edger", "a bench", [])
+        put(self.lab, {"product": [made], "program": list(programs), "package": list(packages)})
         self.before = tree(self.lab / "files"), hives(self.lab)
 
     def job(self, body: str, head: str = "", options: Options | None = None) -> Job:

@@ -83,11 +83,11 @@ class LabBuilder:
             target.write_bytes(encode(format_hive("HKLM" if machine else "HKU", tree)))
         lines = [
             "# A simulated workstation. Kleff never changes this file; what runs stands in state/state.json.",
-            f"format = 1\nname = {_toml(name)}\nid = {_toml(identity)}\ndescription = {_toml(description)}",
+            f"format = 1\nname = {toml_value(name)}\nid = {toml_value(identity)}\ndescription = {toml_value(description)}",
         ]
         for kind, tables in (("process", self._processes), ("program", self._programs), ("package", self._packages)):
             for table in tables:
-                lines.append(f"\n[[{kind}]]\n" + "\n".join(f"{k} = {_toml(v)}" for k, v in table.items()))
+                lines.append(f"\n[[{kind}]]\n" + "\n".join(f"{k} = {toml_value(v)}" for k, v in table.items()))
         (self.folder / "lab.toml").write_text("\n".join(lines) + "\n", "utf-8")
         self._settle_times()
         lab = Lab(self.folder)
@@ -100,10 +100,10 @@ class LabBuilder:
             os.utime(top, (newest, newest))
 
 
-def _toml(value: Any) -> str:
+def toml_value(value: Any) -> str:
     """A TOML value (https://toml.io/en/v1.0.0); JSON texts are TOML basic strings."""
     if isinstance(value, dict):
-        return "{ " + ", ".join(f"{json.dumps(k)} = {_toml(v)}" for k, v in value.items()) + " }"
+        return "{ " + ", ".join(f"{json.dumps(k)} = {toml_value(v)}" for k, v in value.items()) + " }"
     if isinstance(value, list):
-        return "[" + ", ".join(_toml(v) for v in value) + "]"
+        return "[" + ", ".join(toml_value(v) for v in value) + "]"
     return json.dumps(value, ensure_ascii=False)

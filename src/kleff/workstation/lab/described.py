@@ -8,7 +8,7 @@ from pathlib import Path
 import msgspec
 
 from kleff.errors import NoSuchWorkstation, ProcedureError
-from kleff.procedure.source import Address, parse_source
+from kleff.procedure.source import Address, Source, parse_source
 
 
 class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
@@ -140,11 +140,15 @@ def read_lab_file(file: Path, where: str, remedy: str) -> LabFile:
     try:
         return msgspec.convert(source.data, LabFile)
     except msgspec.ValidationError as error:
-        text, _, path = str(error).partition(" - at `$")
-        unknown = re.search(r"unknown field `(.+?)`", text)
-        address = _address(path.rstrip("`"))
-        place = source.place((*address, unknown[1]) if unknown else address)
-        raise NoSuchWorkstation(f"{place}: {text}", where=where, remedy=f"correct it, or {remedy}") from None
+        raise NoSuchWorkstation(wrong_place(source, error), where=where, remedy=f"correct it, or {remedy}") from None
+
+
+def wrong_place(source: Source, error: msgspec.ValidationError, above: Address = ()) -> str:
+    """What a validator says, behind the line and column of what it means. Args: above: where what was validated stands."""
+    text, _, path = str(error).partition(" - at `$")
+    unknown = re.search(r"unknown field `(.+?)`", text)
+    address = (*above, *_address(path.rstrip("`")))
+    return f"{source.place((*address, unknown[1]) if unknown else address)}: {text}"
 
 
 def _address(path: str) -> Address:

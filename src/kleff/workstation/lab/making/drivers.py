@@ -1,4 +1,4 @@
-"""Drivers on a workstation, as a Windows keeps them: for the tests."""
+"""Putting a driver on a simulated workstation, as a Windows keeps them."""
 
 from __future__ import annotations
 

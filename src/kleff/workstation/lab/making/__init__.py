@@ -1,0 +1,1 @@
+"""Labs from short descriptions: a plain workstation, what is put on it, and how that is written."""
