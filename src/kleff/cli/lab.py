@@ -27,13 +27,68 @@ def make(
     folder: FolderArgument,
     seed: Annotated[int, typer.Option("--seed", help="Another seed draws another potting shed.")] = 20261123,
     name: Annotated[LabName, typer.Option("--name", help="POTTING-02, or the new workstation that replaces it.")] = LabName.old,
+    from_: Annotated[
+        Path | None, typer.Option("--from", metavar="PROC", help="A plain one on which every step of a procedure has something to do.")
+    ] = None,
+    plain: Annotated[bool, typer.Option("--plain", help="A plain one with no product, for  kleff lab add.")] = False,
 ) -> None:
     """Make a lab in a new folder."""
+    if from_ is not None:
+        _make_from(folder, from_)
+        return
+    if plain:
+        from kleff.workstation.lab.making.plain import build_plain
+
+        print(f"{build_plain(folder).file.name} is ready: use it as  --on lab:{folder}")
+        return
     from kleff.workstation.lab.demo_workstation import build_demo_workstation
     from kleff.workstation.lab.replacement import build_replacement
 
     lab = (build_demo_workstation if name == LabName.old else build_replacement)(folder, seed)
     print(f"{lab.file.name} is ready: use it as  --on lab:{folder}")
+
+
+def _make_from(folder: Path, procedure: Path) -> None:
+    import msgspec
+
+    from kleff.engine.job import Job
+    from kleff.engine.library import load
+    from kleff.engine.staging import nothing_to_do, staged
+    from kleff.engine.systems import meant_for
+    from kleff.errors import Refused
+    from kleff.texts import typed
+    from kleff.workstation.lab.making.adding import Adding
+    from kleff.workstation.lab.making.plain import build_plain
+    from kleff.workstation.lab.making.spec import LabSpec
+
+    loaded = load(procedure)
+    if "windows" not in (meant_for(loaded) or {"windows"}):
+        raise Refused(
+            "labs are Windows workstations, and it is written for another system", where=loaded.name, remedy="name another procedure"
+        )
+    build_plain(folder)
+    on = f"lab:{folder}"
+    Adding(folder, procedure.parent).add(msgspec.convert(staged(Job.open(procedure, on)), LabSpec))
+    missing = nothing_to_do(Job.open(procedure, on))
+    print(f"POTTING-05 is ready, with {loaded.product.name} on it: use it as  --on {on}")
+    print(f"  kleff preview {typed(str(procedure))} --on {typed(on)}")
+    if missing:
+        lines = ", ".join(map(str, missing))
+        print(f"  nothing could be made for the steps at line {lines}: add it with  kleff lab add {typed(str(folder))} SPEC")
+
+
+@app.command("add")
+def add(
+    folder: FolderArgument,
+    spec: Annotated[Path, typer.Argument(metavar="SPEC", help="A short description: products, files, keys, programs and their manners.")],
+) -> None:
+    """Put a product, or anything else, on a lab."""
+    from kleff.workstation.lab.making.adding import Adding
+    from kleff.workstation.lab.making.spec import read_spec
+
+    adding = Adding(folder, spec.parent)
+    adding.add(read_spec(spec))
+    print(f"{adding.lab.file.name}: what {spec.name} says is on it")
 
 
 @app.command("show")

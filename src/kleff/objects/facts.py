@@ -11,6 +11,7 @@ from kleff.objects.base.action import ABSENT, TO_DO, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.restoring import ShownOnly
+from kleff.objects.base.staging import Stage
 from kleff.objects.commands.programs import arguments, objection_to, output_of
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.packages.steps import Names
@@ -121,6 +122,15 @@ class FactKind(ShownOnly, Kind):
 
     names = ("fact",)
     models = {"backup": FactBackup}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, FactBackup)
+        known = re.split(r"[\\\[(.*+?^$|]", model.pattern)[0]
+        for path in stage.named(model.in_file) if model.in_file else []:
+            stage.file(path, f"{known}SAMPLE-0001\r\n")
+        if model.in_value is not None:
+            stage.key(model.in_key, {model.in_value: f"{known}SAMPLE-0001"})
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model = step.model

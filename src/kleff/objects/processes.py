@@ -13,6 +13,7 @@ from kleff.objects.base.kind import Kind
 from kleff.objects.base.noting import note_opened
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
 from kleff.objects.base.resolve import Expanded
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.procedure.globs import name_matches, parts_match
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
@@ -144,6 +145,14 @@ class ProcessKind(Kind):
 
     names: tuple[str, ...] = ("process",)
     models: dict[str, type[Step]] = {"evidence": ProcessEvidence, "stop": ProcessStop, "verify": ProcessVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Process)
+        name = shown_as(model.process.rpartition("\\")[2])
+        path = rf"{stage.home}\{name}" if "\\" not in model.process else next(iter(stage.named(model.process)), model.process)
+        stage.file(path, "MZ stand-in\r\n")
+        stage.add("process", name=name, path=path, at_start=True)
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         for process in matching(step, here):

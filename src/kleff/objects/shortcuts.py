@@ -10,6 +10,7 @@ from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import ABSENT, KEPT, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.procedure.globs import fold, parts_match
 from kleff.procedure.load import LoadedStep
@@ -81,6 +82,11 @@ class ShortcutsKind(Kind):
     lists_untold = True
     systems = ("windows",)
     models: dict[str, type[Step]] = {"delete": ShortcutsDelete, "verify": ShortcutsVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        targets = getattr(step.model, "targets", [])
+        for number, target in enumerate(path for text in targets for path in stage.named(text)):
+            stage.add("shortcut", path=rf"C:\Users\Public\Desktop\Sample {number}.lnk", target=target)
 
     def words(self, phase: str) -> Words:
         if phase == "delete":
@@ -160,6 +166,12 @@ class RecentKind(ShortcutsKind):
     names = ("recent",)
     lists_untold = False  # most of what is remembered leads to people's own files
     models: dict[str, type[Step]] = {"delete": RecentDelete, "verify": RecentVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        for text in getattr(step.model, "targets", []):
+            for target in stage.named(text):
+                for recent in stage.named(r"{user.roaming}\Microsoft\Windows\Recent\sample.lnk"):
+                    stage.add("shortcut", path=recent, target=target)
 
     def folders(self, step: LoadedStep, here: Here) -> Iterator[tuple[Account | None, WPath]]:
         assert isinstance(step.model, _Recent)

@@ -13,6 +13,7 @@ from kleff.objects.base.action import ABSENT, REFUSED, TO_DO, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.tasks import path_of, program_of
 from kleff.procedure.globs import fold, name_matches
@@ -50,6 +51,13 @@ class StartupKind(Kind):
 
     names = ("startup",)
     models = {"stop": StartupStop}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, StartupStop)
+        name = shown_as(model.startup)
+        program = rf'"{stage.home}\{name if name.endswith(".exe") else f"{name}.exe"}"'
+        stage.key(RUN[1], {name.removesuffix(".exe"): program})
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         actions = list(self._actions(step, here))

@@ -10,6 +10,7 @@ from kleff.objects.base.action import ABSENT, NOTHING_TO_UNDO, REFUSED, Action, 
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.procedure.globs import name_matches, parts_match
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
@@ -65,6 +66,18 @@ class TaskKind(Kind):
     names = ("task",)
     systems = ("windows",)
     models: dict[str, type[Step]] = {"stop": TaskStop, "delete": TaskDelete, "verify": TaskVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Task)
+        by_path = ":" in model.task or model.task[0] in "{%"
+        program = next(iter(stage.named(model.task)), "") if by_path else rf"{stage.home}\sample.exe"
+        name = "Sample task" if by_path else rf"Sample\{model.task}" if model.task.endswith(".exe") else shown_as(model.task).strip("\\")
+        stage.add(
+            "task",
+            name=name.removesuffix(".exe"),
+            program=rf"{stage.home}\{model.task}" if model.task.endswith(".exe") and not by_path else program,
+        )
 
     def _found(self, step: LoadedStep, here: Here) -> list[Task]:
         assert isinstance(step.model, _Task)

@@ -10,6 +10,7 @@ from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
 from kleff.procedure.globs import check_glob, literal_count, name_matches
@@ -50,6 +51,13 @@ class TemporaryKind(Kind):
 
     names = ("temp",)
     models: dict[str, type[Step]] = {"delete": TemporaryDelete}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, TemporaryDelete)
+        for folder, _ in _folders(model, stage.here):
+            stage.file(str(folder.child(shown_as(model.temp))))
+        stage.file(rf"C:\Windows\Temp\{shown_as(model.temp)}")
 
     def words(self, phase: str) -> Words:
         return Words("Set aside", ("item", "items"), sized=True, total="aside", frees=True)

@@ -13,6 +13,7 @@ from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import ABSENT, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
 from kleff.procedure.globs import fold, parts_match
@@ -46,6 +47,13 @@ class TrashKind(Kind):
 
     names = ("trash_of",)
     models: dict[str, type[Step]] = {"delete": TrashDelete}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, TrashDelete)
+        for account in stage.here.resolver.accounts(model.accounts):
+            for text in model.trash_of:
+                stage.add("thrown", account=account.id, was=next(iter(stage.named(text)), ""))
 
     def words(self, phase: str) -> Words:
         return Words("Set aside", ("item", "items"), sized=True, total="aside", frees=True)

@@ -24,6 +24,7 @@ from kleff.workstation.things import Process
 
 if TYPE_CHECKING:
     from kleff.case.record.beforehand import Beforehand
+    from kleff.objects.base.staging import Stage
 
 Total = Literal["", "saved", "rescued", "aside", "keys", "values"]
 A = TypeVar("A")
@@ -163,6 +164,14 @@ class Needs(Protocol):
 
     def needs(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath, str]]:
         """Each path, and what it is."""
+
+
+@runtime_checkable
+class Stages(Protocol):
+    """Knows what a step would find where the product is installed."""
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        """Put it on a lab."""
 
 
 @runtime_checkable

@@ -11,6 +11,7 @@ from kleff.errors import ActionFailed, Refused
 from kleff.objects.base.action import ABSENT, MANUAL, SKIPPED, UNKNOWN, UNREADABLE, Action, Outcome, Sighting, for_vendor
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
+from kleff.objects.base.staging import Stage
 from kleff.objects.commands.evidence import CommandEvidence, look_at_output
 from kleff.objects.commands.programs import arguments, counted, list_of, objection_to, program_of, run_program
 from kleff.objects.commands.steps import (
@@ -49,6 +50,14 @@ class CommandKind(Kind):
     models = {
         "evidence": CommandEvidence, "backup": CommandBackup, "stop": CommandStop, "uninstall": CommandUninstall, "after": CommandAfter,
     }  # fmt: skip
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        if isinstance(model, CommandBackup):
+            said = {word: "one sample\n" for words in (model.command, model.lists) for word in words[1:2]}
+            stage.add("program", path=stage.program(model.command[0]), answers=said, prints="one sample\n")
+        elif isinstance(model, CommandRun):
+            stage.add("program", path=stage.program(model.command[0]), prints="one sample\n")
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         if isinstance(step.model, CommandEvidence):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import Annotated
 
@@ -13,6 +14,7 @@ from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outco
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Words
 from kleff.objects.base.own import AT_MOST, AtMost
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.base.unreadable import why
 from kleff.objects.drivers.saving import DriverBackup, SavedDriverKind
 from kleff.procedure.globs import is_glob, literal_count, name_matches
@@ -80,6 +82,20 @@ class DriverKind(SavedDriverKind):
     models: dict[str, type[Step]] = {
         "evidence": DriverEvidence, "backup": DriverBackup, "uninstall": DriverUninstall, "verify": DriverVerify,
     }  # fmt: skip
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        if isinstance(model, _Driver | DriverBackup):
+            name = shown_as(model.driver)
+            inf = name.rpartition(".")[0] if name.endswith(".inf") else re.sub(r"\W", "", name)[:8].lower() or "sample"
+            provider = shown_as(model.provider) if isinstance(model, _Driver) and model.provider else ""
+            rows = stage.tables.setdefault("driver", [])
+            known = [r for r in rows if any(name_matches(model.driver, n, True) for n in (r["name"], f"{r['name']}.inf", r["title"]))]
+            for row in known:
+                row["provider"] = provider or row["provider"]
+            if not known:
+                title = f"Sample device of {inf}" if name.endswith(".inf") else name
+                rows.append({"name": inf, "provider": provider or "Sample", "title": title})
 
     def words(self, phase: str) -> Words:
         return Words("Drivers removed" if phase == "uninstall" else "Looked for" if phase == "verify" else "Saved in the bag")

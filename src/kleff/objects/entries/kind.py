@@ -10,6 +10,7 @@ from kleff.errors import Refused
 from kleff.objects.base.action import ABSENT, MANUAL, UNREADABLE, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind
+from kleff.objects.base.staging import Stage
 from kleff.objects.commands.steps import CommandUninstall
 from kleff.objects.entries import refusing, without
 from kleff.objects.entries.matching import going, matching, pattern_of, seen_to, shown_by, still_there
@@ -56,6 +57,11 @@ class RegisteredKind(Kind):
     """A registered product, however a step names it."""
 
     systems = ("windows",)
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        from kleff.objects.entries.rehearsing import put_product
+
+        put_product(step, stage)
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         pattern = pattern_of(step.model)

@@ -11,6 +11,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.noting import note_values
 from kleff.objects.base.restoring import Nowhere
+from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import seems_there, why
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
@@ -39,6 +40,7 @@ from kleff.objects.keys.steps import (
     ValueStep,
     ValueVerify,
 )
+from kleff.procedure.variables import literal_key
 
 BACK = "written back from the export"
 
@@ -51,6 +53,11 @@ class KeyKind(Kind):
     condition = "A key that must, or must not, be there."
     models = {"evidence": KeyEvidence, "backup": KeyBackup, "delete": KeyDelete, "verify": KeyVerify}
     noun: Literal["key", "value"] = "key"
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        if isinstance(model, KeyStep | KeyBackup):
+            stage.key(literal_key(model.key), {"Sample": "x"})
 
     def words(self, phase: str) -> Words:
         many = ("key", "keys") if self.noun == "key" else ("value", "values")
@@ -246,6 +253,11 @@ class ValueKind(KeyKind):
     condition = ""
     models = {"evidence": ValueEvidence, "backup": ValueBackup, "delete": ValueDelete, "verify": ValueVerify}
     noun: Literal["key", "value"] = "value"
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        if isinstance(model, ValueStep | ValueBackup):
+            stage.key(literal_key(model.in_key), {self._value(step) or "": "x"})
 
     def _value(self, step: LoadedStep) -> str | None:
         assert isinstance(step.model, ValueStep | ValueBackup)

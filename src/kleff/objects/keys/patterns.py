@@ -9,6 +9,7 @@ from kleff.objects.base.action import ABSENT, REFUSED, Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Claimed
 from kleff.objects.base.own import AT_MOST, AtMost, width_objection
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.keys.kind import KeyKind
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.keys.steps import View
@@ -70,6 +71,12 @@ class KeyGlobKind(KeyKind):
     names = ("key_glob",)
     condition = ""
     models = {"delete": KeyGlobDelete, "verify": KeyGlobVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _KeyGlob)
+        wanted = {model.value_contains.name: model.value_contains.text} if model.value_contains else {"Sample": "x"}
+        stage.key("\\".join(shown_as(name) for name in model.key_glob.split("\\")), wanted)
 
     def _named(self, step: LoadedStep) -> str:
         assert isinstance(step.model, _KeyGlob)

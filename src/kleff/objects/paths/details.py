@@ -1,6 +1,7 @@
 """What saving and setting aside need to know of a path, and how a plan keeps it."""
 
 import dataclasses
+import re
 from base64 import b64decode
 from dataclasses import dataclass
 from itertools import takewhile
@@ -12,7 +13,7 @@ from kleff.objects.base.action import Action, Outcome
 from kleff.objects.base.here import Here
 from kleff.objects.base.resolve import Expanded
 from kleff.objects.paths.steps import PathsBackup
-from kleff.procedure.globs import is_glob, literal
+from kleff.procedure.globs import fold, is_glob, literal
 from kleff.workstation.paths import WPath
 
 BACK = "moved back from the set-aside area"
@@ -66,3 +67,14 @@ def links_on_way(here: Here, expanded: Expanded) -> list[str]:
     names = tuple(literal(n) for n in takewhile(lambda part: not is_glob(part), expanded.pattern))
     resolved = here.workstation.files.resolve(WPath(here.workstation.style, expanded.volume, names))
     return [f"reached by the link {link}" for link in resolved.links]
+
+
+def beside(here: Here, expanded: Expanded, paths: list[WPath]) -> list[str]:
+    """Of files beside the system's own, meant by a wildcard: those of nearly the same name, which stay."""
+    if not expanded.is_glob or not here.guard.is_crowded(paths[0].parent):
+        return []
+    folder, name = paths[0].parent, expanded.pattern[-1]
+    begins = fold(re.split(r"[*?\[]", name)[0][:2])
+    meant = {path.key for path in paths}
+    others = [n for n in here.workstation.files.names(folder) if fold(n).startswith(begins) and folder.child(n).key not in meant]
+    return [f"beside it stays {n}" for n in sorted(others)[:5]]

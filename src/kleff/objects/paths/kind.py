@@ -1,7 +1,6 @@
 """Files and folders: what of them is there, saved and set aside; `restoring` gives them back."""
 
 import contextlib
-import re
 from base64 import b64decode
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
@@ -13,12 +12,12 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.needed import needed_later
 from kleff.objects.base.resolve import Expanded
+from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
-from kleff.objects.paths.details import Prepared, Removing, Saving, links_on_way, measure_wanted, removing_target
+from kleff.objects.paths.details import Prepared, Removing, Saving, beside, links_on_way, measure_wanted, removing_target
 from kleff.objects.paths.in_use import after_restart, set_aside_around
 from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths
-from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
 from kleff.texts import plural
 from kleff.texts import size as sizes
@@ -40,6 +39,12 @@ class PathKind(Kind):
     names = ("path", "paths")
     condition = "A path that must, or must not, be there."
     models = {"evidence": PathEvidence, "backup": PathsBackup, "delete": PathsDelete, "verify": PathsVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        for text in [model.path] if isinstance(model, PathEvidence) else model.paths if isinstance(model, NamedPaths | PathsBackup) else []:
+            empty = isinstance(model, PathsDelete) and model.only_if_empty
+            stage.paths(text, model.accounts if isinstance(model, NamedPaths | PathsBackup) else None, empty=empty)
 
     def words(self, phase: str) -> Words:
         if phase == "delete":
@@ -98,7 +103,7 @@ class PathKind(Kind):
         for number, path in enumerate(paths):
             action = here.action(step, base.verb, str(path), account=base.account, about=[path_id(path)], written=expanded.text)
             action.shows += links_on_way(here, expanded)
-            action.shows += _beside(here, expanded, paths) if number == 0 and step.phase == "delete" else []
+            action.shows += beside(here, expanded, paths) if number == 0 and step.phase == "delete" else []
             if isinstance(model, PathsDelete):
                 self._removal(model, here, here.resolver.target(expanded, path), action)
             yield action
@@ -337,14 +342,3 @@ class PathKind(Kind):
         from kleff.objects.paths.restoring import missing
 
         return missing(item, restoring, placed)
-
-
-def _beside(here: Here, expanded: Expanded, paths: list[WPath]) -> list[str]:
-    """Of files beside the system's own, meant by a wildcard: those of nearly the same name, which stay."""
-    if not expanded.is_glob or not here.guard.is_crowded(paths[0].parent):
-        return []
-    folder, name = paths[0].parent, expanded.pattern[-1]
-    begins = fold(re.split(r"[*?\[]", name)[0][:2])
-    meant = {path.key for path in paths}
-    others = [n for n in here.workstation.files.names(folder) if fold(n).startswith(begins) and folder.child(n).key not in meant]
-    return [f"beside it stays {n}" for n in sorted(others)[:5]]

@@ -10,8 +10,10 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.objects.base.here import Here
+from kleff.objects.base.staging import Stage
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.registered.found import Found, FoundKind
+from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Step, Text
 from kleff.procedure.texts import Problem
 
@@ -48,6 +50,11 @@ class CertificateKind(FoundKind):
     names = ("certificate",)
     noun = ("certificate", "certificates")
     models: dict[str, type[Step]] = {"delete": CertificateDelete, "verify": CertificateVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Certificate)
+        stage.key(rf"HKLM\{STORES}\Root\Certificates\{model.thumbprint}", {"Sample": "x"})
 
     def find(self, model: Step, here: Here) -> Iterator[Found]:
         assert isinstance(model, _Certificate)

@@ -8,9 +8,11 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.objects.base.here import Here
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.registered.found import Found, FoundKind, Into, is_path, too_short
 from kleff.procedure.globs import fold, name_matches
+from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Step, Text
 from kleff.procedure.texts import Problem, path_problem
 from kleff.registry.registry import KeyRef
@@ -48,6 +50,12 @@ class AppPathKind(FoundKind):
     noun = ("program name", "program names")
     models: dict[str, type[Step]] = {"delete": AppPathDelete, "verify": AppPathVerify}
 
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _AppPath)
+        path = next(iter(stage.named(model.app_path)), "") if is_path(model.app_path) else rf"{stage.home}\{shown_as(model.app_path)}"
+        stage.key(rf"HKLM\{APP_PATHS}\{path.rpartition(chr(92))[2]}", {"": path})
+
     def find(self, model: Step, here: Here) -> Iterator[Found]:
         assert isinstance(model, _AppPath)
         into = Into(here, [model.app_path]) if is_path(model.app_path) else None
@@ -84,6 +92,13 @@ class ProtocolKind(FoundKind):
     names = ("protocol",)
     noun = ("protocol", "protocols")
     models: dict[str, type[Step]] = {"delete": ProtocolDelete, "verify": ProtocolVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Protocol)
+        program = next(iter(stage.named(model.program)), "")
+        stage.key(rf"HKLM\{CLASSES}\{model.protocol}", {"URL Protocol": ""})
+        stage.key(rf"HKLM\{CLASSES}\{model.protocol}\shell\open\command", {"": f'"{program}" "%1"'})
 
     def find(self, model: Step, here: Here) -> Iterator[Found]:
         assert isinstance(model, _Protocol)
@@ -126,6 +141,12 @@ class ComClassKind(FoundKind):
     noun = ("COM class", "COM classes")
     looks_through = "all classes and type libraries of the workstation"
     models: dict[str, type[Step]] = {"delete": ComClassDelete, "verify": ComClassVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _ComClass)
+        for path in stage.named(model.com_class):
+            stage.key(rf"HKLM\{CLASSES}\CLSID\{{5A3B0000-0000-4000-8000-00000000005A}}\InprocServer32", {"": path})
 
     def find(self, model: Step, here: Here) -> Iterator[Found]:
         assert isinstance(model, _ComClass)

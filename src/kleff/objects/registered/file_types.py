@@ -10,6 +10,7 @@ from msgspec import Meta, Struct
 
 from kleff.objects.base.action import Action, Outcome
 from kleff.objects.base.here import Here, Work
+from kleff.objects.base.staging import Stage
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.registered.classes import CLASSES, PROGRAM, ROOTS
 from kleff.objects.registered.found import Found, FoundKind, Into
@@ -62,6 +63,14 @@ class FileTypeKind(FoundKind):
     names = ("file_type",)
     noun = ("file type", "file types")
     models: dict[str, type[Step]] = {"delete": FileTypeDelete, "verify": FileTypeVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _FileType)
+        program = next(iter(stage.named(model.program)), "")
+        for ending in model.file_type:
+            stage.key(rf"HKLM\{CLASSES}\{ending}", {"": f"Sample{ending}"})
+            stage.key(rf"HKLM\{CLASSES}\Sample{ending}\shell\open\command", {"": f'"{program}" "%1"'})
 
     def find(self, model: Step, here: Here) -> Iterator[Found]:
         assert isinstance(model, _FileType)

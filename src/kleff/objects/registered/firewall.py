@@ -8,8 +8,10 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.objects.base.here import Here
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.registered.found import Found, FoundKind, Into, is_path, too_short
 from kleff.procedure.globs import name_matches
+from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem, path_problem
 
@@ -42,6 +44,12 @@ class FirewallKind(FoundKind):
     names = ("firewall",)
     noun = ("firewall rule", "firewall rules")
     models: dict[str, type[Step]] = {"delete": FirewallDelete, "verify": FirewallVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Firewall)
+        program = next(iter(stage.named(model.firewall)), "") if is_path(model.firewall) else rf"{stage.home}\sample.exe"
+        stage.add("firewall", name="Sample rule" if is_path(model.firewall) else shown_as(model.firewall), program=program)
 
     def find(self, model: Step, here: Here) -> Iterator[Found]:
         assert isinstance(model, _Firewall)

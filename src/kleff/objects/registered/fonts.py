@@ -9,6 +9,7 @@ from msgspec import Meta
 
 from kleff.objects.base.action import Action, Outcome
 from kleff.objects.base.here import Here, Work
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.paths.several import exact
 from kleff.objects.registered.found import Found, FoundKind, too_short
@@ -46,6 +47,12 @@ class FontKind(FoundKind):
     names = ("font",)
     noun = ("font", "fonts")
     models: dict[str, type[Step]] = {"delete": FontDelete, "verify": FontVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Font)
+        stage.key(rf"HKLM\{FONTS}", {f"{shown_as(model.font)} (TrueType)": "samplefont.ttf"})
+        stage.file(r"C:\Windows\Fonts\samplefont.ttf")
 
     def find(self, model: Step, here: Here) -> Iterator[Found]:
         assert isinstance(model, _Font)

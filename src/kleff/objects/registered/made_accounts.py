@@ -11,6 +11,7 @@ from kleff.errors import ActionFailed, remedy_for
 from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.staging import Stage
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
@@ -35,6 +36,11 @@ class MadeAccountKind(Kind):
     names = ("made_account",)
     systems = ("windows",)
     models: dict[str, type[Step]] = {"delete": MadeAccountDelete, "verify": MadeAccountVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _MadeAccount)
+        stage.made_accounts.append(model.made_account)
 
     def words(self, phase: str) -> Words:
         return Words("Accounts deleted" if phase == "delete" else "Looked for", ("account", "accounts"))

@@ -8,8 +8,10 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.objects.base.here import Here
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.registered.found import Found, FoundKind, too_short
 from kleff.procedure.globs import fold, name_matches
+from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem
 from kleff.registry.registry import KeyRef
@@ -42,6 +44,12 @@ class QueueKind(FoundKind):
     names = ("print_queue",)
     noun = ("print queue", "print queues")
     models: dict[str, type[Step]] = {"delete": QueueDelete, "verify": QueueVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Queue)
+        stage.key(rf"{QUEUES}\{shown_as(model.print_queue)}", {"Port": "10.0.0.250"})
+        stage.key(rf"{PORTS}\10.0.0.250", {"HostName": "10.0.0.250"})
 
     def find(self, model: Step, here: Here) -> Iterator[Found]:
         assert isinstance(model, _Queue)

@@ -12,6 +12,7 @@ from kleff.objects.base.kind import Claimed, Kind
 from kleff.objects.base.noting import note_service
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
 from kleff.objects.base.restoring import ShownOnly
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.procedure.globs import is_glob
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import SavingStep, Step, Text
@@ -64,6 +65,11 @@ class ServiceKind(ShownOnly, Kind):
     names = ("service",)
     condition = "A service that must, or must not, be registered."
     models = {"evidence": ServiceEvidence, "backup": ServiceBackup, "stop": ServiceStop, "delete": ServiceDelete, "verify": ServiceVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        name = shown_as(getattr(step.model, "service", ""))
+        stage.file(rf"{stage.home}\{name}.exe", "MZ stand-in\r\n")
+        stage.add("service", name=name, program=rf"{stage.home}\{name}.exe")
 
     def _found(self, step: LoadedStep, here: Here) -> list[Service]:
         assert isinstance(step.model, _Service | ServiceBackup)

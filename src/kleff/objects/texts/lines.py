@@ -13,6 +13,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import refuse
 from kleff.objects.base.resolve import Expanded
+from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.details import Removing, links_on_way, removing_target
 from kleff.objects.paths.several import closed_to_us
@@ -105,6 +106,14 @@ class LinesKind(Kind):
     thing = "line"
     condition = "A line that must, or must not, be there."
     models: dict[str, type[Step]] = {"evidence": LinesEvidence, "delete": LinesDelete, "verify": LinesVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Lines)
+        between = model.in_list if isinstance(model, LinesDelete) else ""
+        for path in stage.named(model.in_file, model.accounts):
+            for text in model.texts:
+                stage.file(path, f"first line\r\nLIST=one{between}{text}{between}two\r\n" if between else f"first line\r\n{text}\r\n")
 
     def words(self, phase: str) -> Words:
         return Words("Lines taken out" if phase == "delete" else "Looked for", ("line", "lines"))

@@ -11,6 +11,7 @@ from kleff.objects.base.action import ABSENT, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Words
 from kleff.objects.base.own import refuse
+from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.objects.keys.meaning import for_people, meant_keys
 from kleff.objects.keys.steps import View
@@ -96,6 +97,16 @@ class ListItemKind(LinesKind):
     names = ("list_item",)
     thing = "item"
     models: dict[str, type[Step]] = {"delete": ListItemDelete, "verify": ListItemVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _ListItem)
+        items = [next(iter(stage.named(item)), item) if item[0] in "{%" else item for item in model.items]
+        text = model.between.join([r"C:\Windows", *items, r"C:\Neighbour"])
+        if model.in_key:
+            stage.key(model.in_key, {model.in_value: text})
+        for path in stage.named(model.in_file, model.accounts) if model.in_file else []:
+            stage.file(path, f"{model.in_value}={text}\r\n")
 
     def words(self, phase: str) -> Words:
         return Words("Taken out of lists" if phase == "delete" else "Looked for", ("item", "items"))

@@ -7,8 +7,10 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.objects.base.own import pattern_objection
+from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.texts.lines import IN_FILE, LinesKind
 from kleff.procedure.globs import name_matches
+from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Step, Text
 from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.files.lines import Edit, edits
@@ -60,6 +62,13 @@ class SectionKind(LinesKind):
     names = ("section",)
     thing = "section"
     models: dict[str, type[Step]] = {"delete": SectionDelete, "verify": SectionVerify}
+
+    def stage(self, step: LoadedStep, stage: Stage) -> None:
+        model = step.model
+        assert isinstance(model, _Section)
+        block = f"{model.section}\r\nsample\r\n{model.up_to}\r\n" if model.up_to else f"[{shown_as(model.section)}]\r\nsample = 1\r\n"
+        for path in stage.named(model.in_file, model.accounts):
+            stage.file(path, f"[Neighbour]\r\nstays = 1\r\n{block}[Last]\r\n")
 
     def shown(self, made: list[Edit]) -> list[str]:
         starts = [edit for n, edit in enumerate(made) if not n or edit.at != made[n - 1].at + 1 or HEADER.match(edit.old.rstrip())]

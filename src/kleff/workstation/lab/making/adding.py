@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
+from struct import pack
 from typing import Any
 
 import msgspec
@@ -16,10 +18,11 @@ from kleff.workstation.lab.build import toml_value
 from kleff.workstation.lab.described import LabPackage, LabProcess, LabProgram
 from kleff.workstation.lab.lab import Lab, add_process
 from kleff.workstation.lab.making.drivers import add_driver
-from kleff.workstation.lab.making.plain import CURRENT
+from kleff.workstation.lab.making.plain import CURRENT, START
 from kleff.workstation.lab.making.shortcuts import shortcut_to
 from kleff.workstation.lab.making.spec import LabSpec, Setting, SpecProduct
 from kleff.workstation.lab.registry import LabRegistry
+from kleff.workstation.this_machine import host
 
 RULES = r"HKLM\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\FirewallRules"
 TASK = "<Task><Actions><Exec><Command>{program}</Command></Exec></Actions></Task>"
@@ -42,6 +45,8 @@ class Adding:
         self._tables: list[tuple[str, dict[str, Any]]] = []
         self._services: list[str] = []
         self._processes: list[LabProcess] = []
+        self._made: list[str] = []
+        self._more: set[str] = set()
 
     def add(self, spec: LabSpec) -> None:
         """Put all of it on.
@@ -50,7 +55,7 @@ class Adding:
             ProcedureError: something stands there already, or a file of the description cannot be read; nothing was added.
         """
         self._collect(spec)
-        there = [path for path in self._files if self._host(path).exists()]
+        there = [path for path in self._files if path not in self._more and self._host(path).exists()]
         if there:
             raise ProcedureError([f"{there[0]} is on the lab already"], remedy="take it out of the description; nothing was changed")
         self._write()
@@ -59,7 +64,10 @@ class Adding:
         for product in spec.product:
             self._product(product)
         for file in spec.file:
-            self._files[file.path] = file.content.encode()
+            place = self._host(file.path)
+            before = place.read_bytes() if file.more and place.is_file() else b""
+            self._files[file.path] = before + file.content.encode()
+            self._more |= {file.path} if file.more else set()
         self._files |= {folder.path: None for folder in spec.folder}
         self._keys += [(key.path, key.values) for key in spec.key]
         self._trees = [self._exported(name) for name in spec.keys_from]
@@ -75,12 +83,18 @@ class Adding:
             self._files[rf"C:\Windows\System32\Tasks\{task.name}"] = TASK.format(program=task.program).encode("utf-16")
         rules = {r.name: f"v2.30|Action=Allow|Active=TRUE|Dir=In|App={r.program}|Name={r.name}|" for r in spec.firewall}
         self._keys += [(RULES, dict(rules))] if rules else []
+        for number, thrown in enumerate(spec.thrown):
+            bin_, name = rf"C:\$Recycle.Bin\{thrown.account}", f"{number:06X}"
+            self._files[rf"{bin_}\$R{name}"] = b"thrown away"
+            was = f"{thrown.was}\0"
+            self._files[rf"{bin_}\$I{name}"] = pack("<QQQI", 2, 11, 0, len(was)) + was.encode("utf-16-le")
         for package in spec.package:
             self._files[package.path] = f"the package of {package.subject}".encode()
         for kind, described in (("program", spec.program), ("package", spec.package)):
             self._tables += [(kind, _said(one)) for one in described]
         self._processes = spec.process
         self._tables += [("process", _said(one)) for one in spec.process]
+        self._made = spec.made_accounts
 
     def _add_key(self, path: str, values: dict[str, str]) -> None:
         self._keys.append((path, dict(values)))
@@ -129,19 +143,26 @@ class Adding:
 
     def _write(self) -> None:
         for path, content in self._files.items():
-            host = self._host(path)
+            place = self._host(path)
             if content is None:
-                host.mkdir(parents=True, exist_ok=True)
+                place.mkdir(parents=True, exist_ok=True)
                 continue
-            host.parent.mkdir(parents=True, exist_ok=True)
-            host.write_bytes(content)
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.write_bytes(content)
+            os.utime(place, (START, START))  # some steps ask how old a thing is
         for text, values in self._keys:
             self._set(text, values)
         for tree in self._trees:
             for root in tree.keys.values():
                 self._put(root.name, "", root)
         self._registry.api.flush()
-        with (self.lab.folder / "lab.toml").open("a", encoding="utf-8") as out:
+        file = self.lab.folder / "lab.toml"
+        if self._made:
+            names = [*self.lab.file.made_accounts, *self._made]
+            lines = [line for line in file.read_text("utf-8").splitlines() if not line.startswith("made_accounts = ")]
+            at = next(n for n, line in enumerate(lines) if line.startswith("format = "))
+            host().write_atomic(file, "\n".join([*lines[: at + 1], f"made_accounts = {toml_value(names)}", *lines[at + 1 :], ""]).encode())
+        with file.open("a", encoding="utf-8") as out:
             for kind, table in self._tables:
                 out.write(f"\n[[{kind}]]\n" + "\n".join(f"{k} = {toml_value(v)}" for k, v in table.items()) + "\n")
         self.lab = Lab(self.lab.folder)

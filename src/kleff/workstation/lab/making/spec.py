@@ -12,8 +12,10 @@ from kleff.errors import ProcedureError
 from kleff.procedure.source import parse_source
 from kleff.workstation.lab.described import LabPackage, LabProcess, LabProgram, wrong_place
 
-Whole = Annotated[str, Meta(pattern=r"^[A-Za-z]:\\")]
-Key = Annotated[str, Meta(pattern=r"^HK(LM|CU|U)\\")]
+WHOLE, KEY = r"^[A-Za-z]:\\", r"^HK(LM|CU|U)\\"
+SHAPES = {WHOLE: "is no whole path, such as C:\\Folder\\file.txt", KEY: "is no key that begins with HKLM\\, HKCU\\ or HKU\\"}
+Whole = Annotated[str, Meta(pattern=WHOLE)]
+Key = Annotated[str, Meta(pattern=KEY)]
 Setting = str | int | list[str]
 
 
@@ -44,10 +46,11 @@ class SpecProduct(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
 
 
 class SpecFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
-    """A file."""
+    """A file. `more`: its content is added to that of a file which is there."""
 
     path: Whole
     content: str = "x"
+    more: bool = False
 
 
 class SpecFolder(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
@@ -101,6 +104,13 @@ class SpecRule(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     program: str = ""
 
 
+class SpecThrown(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
+    """A thing in the bin of an account: where it was. Its account: the number (SID) of it."""
+
+    account: str
+    was: Whole
+
+
 class LabSpec(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     """The file.
 
@@ -123,6 +133,7 @@ class LabSpec(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     shortcut: list[SpecShortcut] = []
     task: list[SpecTask] = []
     firewall: list[SpecRule] = []
+    thrown: list[SpecThrown] = []
     made_accounts: list[str] = []
 
 
@@ -145,4 +156,7 @@ def read_spec(file: Path) -> LabSpec:
             msgspec.convert(product.behaves or {}, LabProgram)
         return spec
     except msgspec.ValidationError as error:
-        raise ProcedureError([wrong_place(source, error, above)], remedy="correct the description; nothing was changed") from None
+        said = wrong_place(source, error, above)
+        for pattern, words in SHAPES.items():
+            said = said.replace(f"Expected `str` matching regex {pattern!r}", words)
+        raise ProcedureError([said], remedy="correct the description; nothing was changed") from None
