@@ -207,6 +207,15 @@ class Registry:
         found = self.value(key, name)
         return found.text if found else ""
 
+    def spelled(self, key: KeyRef) -> KeyRef:
+        """The same key in the letters in which it stands there, as far as it is there."""
+        found = [part for part in key.parts if key.hive == "HKU"][:1]
+        for part in key.parts[len(found) :]:
+            above = KeyRef(key.hive, "\\".join(found), key.view)
+            names = self.subkeys(above) if found else self.api.subkeys(key.hive, "") or []
+            found.append(next((name for name in names if fold(name) == fold(part)), part))
+        return KeyRef(key.hive, "\\".join(found), key.view)
+
     def tree(self, key: KeyRef) -> RegKey | None:
         """A key with all below it, or None; of a link what it says, nothing of what it leads to."""
         contents = self.api.contents(key.hive, key.physical)

@@ -61,6 +61,7 @@ def remove_value(hands: Hands, action: int, key: KeyRef, tree: RegKey) -> None:
 
 
 def _remove(hands: Hands, action: int, kind: type[KeyRemoved], key: KeyRef, tree: RegKey, act: Callable[[], None]) -> None:
+    key = hands.registry.spelled(key)  # as it is written there: so it is made again
     verdict = hands.guard.check_key(key, value=kind is ValueRemoved)
     if not verdict.ok:
         raise ActionFailed(f"{key} may not be touched: {verdict.reason}", remedy="correct the procedure")

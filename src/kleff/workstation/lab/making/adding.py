@@ -7,12 +7,13 @@ from collections.abc import Callable
 from pathlib import Path
 from struct import pack
 from typing import Any
+from xml.sax.saxutils import escape
 
 import msgspec
 
 from kleff.errors import DamagedCase, ProcedureError
 from kleff.registry.regfile import RegKey, decode, parse
-from kleff.registry.registry import Registry
+from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue, list_value, number_value, text_value
 from kleff.workstation.lab.build import toml_value
 from kleff.workstation.lab.described import LabPackage, LabProcess, LabProgram
@@ -22,6 +23,8 @@ from kleff.workstation.lab.making.plain import CURRENT, START
 from kleff.workstation.lab.making.shortcuts import shortcut_to
 from kleff.workstation.lab.making.spec import LabSpec, Setting, SpecProduct
 from kleff.workstation.lab.registry import LabRegistry
+from kleff.workstation.lab.tasks import LabTaskControl
+from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.this_machine import host
 
 RULES = r"HKLM\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\FirewallRules"
@@ -45,6 +48,7 @@ class Adding:
         self._tables: list[tuple[str, dict[str, Any]]] = []
         self._services: list[str] = []
         self._processes: list[LabProcess] = []
+        self._tasks: dict[str, str] = {}
         self._made: list[str] = []
         self._more: set[str] = set()
 
@@ -79,8 +83,7 @@ class Adding:
             file_of: Callable[[str, bytes], None] = self._files.__setitem__
             add_driver(file_of, self._add_key, driver.number or number, driver.name, driver.provider, driver.title)
         self._files |= {link.path: shortcut_to(link.target) for link in spec.shortcut}
-        for task in spec.task:
-            self._files[rf"C:\Windows\System32\Tasks\{task.name}"] = TASK.format(program=task.program).encode("utf-16")
+        self._tasks = {task.name: TASK.format(program=escape(task.program)) for task in spec.task}
         rules = {r.name: f"v2.30|Action=Allow|Active=TRUE|Dir=In|App={r.program}|Name={r.name}|" for r in spec.firewall}
         self._keys += [(RULES, dict(rules))] if rules else []
         for number, thrown in enumerate(spec.thrown):
@@ -156,6 +159,9 @@ class Adding:
             for root in tree.keys.values():
                 self._put(root.name, "", root)
         self._registry.api.flush()
+        scheduler = LabTaskControl(self.lab, open_lab(self.lab.folder).files, self._registry)
+        for name, definition in self._tasks.items():
+            scheduler.register(name, definition)
         file = self.lab.folder / "lab.toml"
         if self._made:
             names = [*self.lab.file.made_accounts, *self._made]
@@ -174,12 +180,17 @@ class Adding:
             self.lab.save(state)
 
     def _set(self, text: str, values: dict[str, Setting]) -> None:
+        if text.upper().startswith("HKU\\"):
+            self._set_all(KeyRef("HKU", text[4:]), values)
+            return
         sids = self._registry.api.hives() if text.upper().startswith(("HKCU\\", "HKEY_CURRENT_USER\\")) else [""]
         for sid in (s for s in sids if s != "HKLM"):
-            key = self._registry.canonical(text, sid, 64)[0]
-            self._registry.api.create(key.hive, key.physical)
-            for name, value in values.items():
-                self._registry.api.set(key.hive, key.physical, _value(name, value))
+            self._set_all(self._registry.canonical(text, sid, 64)[0], values)
+
+    def _set_all(self, key: KeyRef, values: dict[str, Setting]) -> None:
+        self._registry.api.create(key.hive, key.physical)
+        for name, value in values.items():
+            self._registry.api.set(key.hive, key.physical, _value(name, value))
 
     def _put(self, hive: str, path: str, key: RegKey) -> None:
         if path:
