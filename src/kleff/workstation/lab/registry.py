@@ -7,7 +7,8 @@ import os
 from pathlib import Path
 
 from kleff.procedure.globs import fold
-from kleff.registry.regfile import RegKey, decode, encode, format_hive, parse
+from kleff.registry.large import parse_large
+from kleff.registry.regfile import RegKey, decode, encode, format_hive
 from kleff.registry.trees import TreeRegistry
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.this_machine import host
@@ -43,7 +44,7 @@ class LabRegistry(TreeRegistry):
         stamp = (status.st_mtime_ns, status.st_ino, status.st_size)
         cached = self._cache.get(file)
         if cached is None or cached[0] != stamp:
-            cached = (stamp, parse(decode(file.read_bytes(), str(file)), str(file)))
+            cached = (stamp, parse_large(decode(file.read_bytes(), str(file)), str(file)))
             self._cache[file] = cached
         return cached[1]
 

@@ -25,8 +25,9 @@ def open_lab(folder: Path) -> Workstation:
     """
     lab = Lab(folder)
     files = open_tree(WINDOWS, _volumes(lab), in_a_profile, held_by(lab, lambda: files))
+    api = LabRegistry(lab)
     layer = LowestLayer(
-        api=LabRegistry(lab), files=files, tasks=LabTaskControl(lab, files, Registry(LabRegistry(lab), lab.file.bits)),
+        api=api, files=files, tasks=LabTaskControl(lab, files, Registry(api, lab.file.bits)),
         machine=LabMachine(lab), processes=LabProcesses(lab, files),
         services=lambda registry: LabServiceControl(lab, registry),
         commands=lambda search, registered: LabCommands(lab, files, search, registered),
