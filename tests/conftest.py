@@ -80,7 +80,7 @@ def pytest_collection_finish(session: pytest.Session) -> None:
 @pytest.fixture
 def tag_studio(tmp_path: Path) -> Path:
     """The demo's procedure."""
-    return Path(shutil.copy(SAMPLES / "tag-studio.toml", tmp_path / "tag-studio.toml"))
+    return Path(shutil.copy(Path(__file__).with_name("tag-studio.toml"), tmp_path / "tag-studio.toml"))
 
 
 def pytest_report_header() -> str:

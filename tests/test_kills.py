@@ -178,7 +178,7 @@ def test_interrupted_by_a_signal(lab_master: Path, tmp_path: Path, kleff: Any) -
     import subprocess
 
     lab = clone(lab_master, tmp_path / "lab")
-    sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
+    sample = Path(__file__).with_name("tag-studio.toml")
     words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         child = subprocess.Popen([*map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
@@ -204,7 +204,7 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(lab_master: Path, tmp_p
     lab = clone(lab_master, tmp_path / "lab")
     text = (lab / "lab.toml").read_text().replace("takes = 0.4", "takes = 4").replace("hands_over = true", "hands_over = false")
     (lab / "lab.toml").write_text(text)
-    sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
+    sample = Path(__file__).with_name("tag-studio.toml")
     words = [kleff.program, "run", shutil.copy(sample, tmp_path / "p.toml"), "--on", f"lab:{lab}", "--yes", "--cases", kleff.cases]
     child = subprocess.Popen([*map(str, words)], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
     assert child.stderr is not None
@@ -230,7 +230,7 @@ def test_a_second_signal_stops_at_once_and_loses_nothing(lab_master: Path, tmp_p
 def test_the_whole_demo_killed(lab_master: Path, tmp_path: Path) -> None:
     """Uninstallers included, which go on after Kleff is gone: resume ends clean, undo ends byte-identical."""
     bench = Bench(lab_master, tmp_path)
-    sample = Path(__file__).parent.parent / "src/kleff/samples/tag-studio.toml"
+    sample = Path(__file__).with_name("tag-studio.toml")
     bench.procedure = Path(shutil.copy(sample, tmp_path / "tag-studio.toml"))
     bench.fresh()
     before = bench.state()

@@ -56,7 +56,7 @@ def run() -> NoReturn:
     try:
         app(prog_name="kleff")
     except KleffError as error:
-        _tell(error)
+        tell(error)
         _leave(error.exit_code)
     except (StopAtOnce, KeyboardInterrupt):
         print("kleff: stopped at once\n  What to do: if a case had begun it is open;  kleff cases  says how to finish it", file=sys.stderr)
@@ -84,7 +84,7 @@ def _leave(code: int) -> NoReturn:
     sys.exit(code)
 
 
-def _tell(error: KleffError) -> None:
+def tell(error: KleffError) -> None:
     from kleff.cli.terminal.show import as_called
     from kleff.texts import plain
 

@@ -18,10 +18,11 @@ def demo(
     from importlib.resources import files
 
     from kleff.cli import case_commands, look, work
-    from kleff.cli.lab import show_lab
+    from kleff.cli.app import tell
+    from kleff.cli.lab import restart, show_lab
     from kleff.cli.terminal import clock
     from kleff.cli.terminal.show import coloured, paint, program
-    from kleff.errors import Refused
+    from kleff.errors import Refused, RestartNeeded
     from kleff.texts import typed
     from kleff.workstation.lab.demo_workstation import build_demo_workstation
 
@@ -44,12 +45,20 @@ def demo(
 
     quoted, on = typed(str(procedure)), typed(f"lab:{lab}")
     step("A simulated workstation with three accounts, built in a folder", f"lab make {typed(str(lab))}")
-    build_demo_workstation(lab)
+    build_demo_workstation(lab, rich=True)
     show_lab(lab)
     step("Is the product here, and who uses it?", f"survey {quoted} --on {on}")
     look.survey(str(procedure), f"lab:{lab}")
     step("Preview, run and verify", f"run {quoted} --on {on} --yes --ticket DEMO-1")
-    work.run(str(procedure), f"lab:{lab}", yes=True, ticket="DEMO-1", cases=cases)
+    try:
+        work.run(str(procedure), f"lab:{lab}", yes=True, ticket="DEMO-1", cases=cases)
+    except RestartNeeded as error:
+        tell(error)
+        step("The restart that it waits for", f"lab restart {typed(str(lab))}")
+        restart(lab)
+        case = next(iter(sorted(cases.iterdir())))
+        step("It goes on where it stopped", f"resume {typed(str(case))}")
+        work.resume(case.name, cases=cases)
     case = next(iter(sorted(cases.iterdir())))
     step("The report for the ticket", f"report {typed(str(case))}")
     case_commands.report(str(case))

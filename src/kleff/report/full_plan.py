@@ -86,7 +86,7 @@ def _before(page: Page, here: Here, plan: Plan, asked: list[Choice]) -> None:
     if plan.holders:
         page.head("Open now")
         for holder in plan.holders:
-            page.row((f"  {holder.path}", "plain"), (f"   {how_stopped(holder)}", "dim" if holder.stopped else "warn"))
+            page.row((f"  {holder.path}", "plain"), (f"   {how_stopped(here, holder)}", "dim" if holder.stopped else "warn"))
             page.add(f"      {holder.line}", "dim")
 
 

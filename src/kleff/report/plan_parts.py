@@ -32,7 +32,7 @@ def urgent(here: Here, plan: Plan, brief: bool) -> Iterator[Urgent]:
         yield (f"NOTHING SHOWS IT: no evidence of {here.procedure.product.name} was found here{_only_others(here)}",), "bad"
     sorts = [_refused(plan), _by_hand(plan), _rescued(plan)]
     if brief:
-        sorts += [_not_seen(plan), _inside(plan, here), _held(plan), _offered(plan)]
+        sorts += [_not_seen(plan), _inside(plan, here), _held(here, plan), _offered(plan)]
     for lines in sorts:
         found = list(lines)
         yield from found[:LISTED] if brief else found
@@ -89,9 +89,9 @@ def _inside(plan: Plan, here: Here) -> Iterator[Urgent]:
             yield ("STAYS INSIDE: ", shown(first.what, style), f"{others}: {first.reason}"), "warn"
 
 
-def _held(plan: Plan) -> Iterator[Urgent]:
+def _held(here: Here, plan: Plan) -> Iterator[Urgent]:
     for holder in (h for h in plan.holders if not h.stopped):
-        yield ("OPEN NOW: ", holder.path, f", by {holder.line}; {how_stopped(holder)}"), "warn"
+        yield ("OPEN NOW: ", holder.path, f", by {holder.line}; {how_stopped(here, holder)}"), "warn"
 
 
 def _offered(plan: Plan) -> Iterator[Urgent]:
@@ -108,11 +108,13 @@ def _only_others(here: Here) -> str:
     return f", in the versions it touches ({here.procedure.product.versions})" if here.procedure.product.versions else ""
 
 
-def how_stopped(holder: Holder) -> str:
+def how_stopped(here: Here, holder: Holder) -> str:
     """Who sees to a program that holds something open."""
     if holder.stopped:
         return "stopped by a step"
-    return f"no step stops it;  --stop-holder {holder.name}  does" if holder.may_be_stopped else "the system's own; it is not ended"
+    how = f"no step stops it;  --stop-holder {holder.name}  does" if holder.may_be_stopped else "the system's own; it is not ended"
+    waits = here.workstation.renames is not None and here.procedure.product.restart != "never"
+    return how + (", what it lets nobody move goes at the restart" if waits else "")
 
 
 def tell_choice(page: Page, choice: Choice) -> None:

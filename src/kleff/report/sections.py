@@ -69,7 +69,7 @@ def _deleted(case: Case, found: list[Row]) -> list[tuple[str, list[tuple[str, st
     for section, of_it in by_section.items():
         words = _words(of_it[0])
         nouns = {_words(row).noun for row in of_it}
-        noun = nouns.pop() if len(nouns) == 1 else ("key or value", "keys and values")
+        noun = nouns.pop() if len(nouns) == 1 else ("item", "items") if words.frees else ("key or value", "keys and values")
         count = plural(sum(r.items for r in of_it), *(noun if noun[0] else ("thing", "things")))
         sized = f", {size(sum(r.size for r in of_it))} ({freed})" if words.frees else ""
         told.append((f"{section}: {count}{sized}", _lines(of_it)))

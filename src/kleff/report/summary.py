@@ -22,7 +22,8 @@ def closing_page(case: Case, ended: Ended) -> Page:
     done = [r for r in ended.rows if r.state == DONE and r.items]
     aside = [r for r in done if _words(r).frees]
     keys = [r for r in done if r.action.phase == "delete" and _words(r).total in ("keys", "values")]
-    others = [r for r in done if r.action.phase == "delete" and r not in aside and r not in keys]
+    taken = [r for r in done if r.action.phase == "delete" and _words(r).within]
+    others = [r for r in done if r.action.phase == "delete" and r not in (*aside, *keys, *taken)]
     saved = [r for r in done if r.action.phase == "backup"]
     rescued = [r for r in done if r.action.phase == "rescue"]
     gone = [r for r in done if r.action.phase in ("uninstall", "purge") and _words(r).removes]
@@ -42,6 +43,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         ("changed", ", ".join(r.action.target for r in changed), "plain"),
         ("set aside", f"{plural(sum(r.items for r in aside), 'item')}, {size(sum(r.size for r in aside))}; freed by discard", "plain"),
         ("registry", f"{plural(sum(r.items for r in keys), 'key or value', 'keys and values')} deleted, exported first", "plain"),
+        ("taken out", ", ".join(f"{plural(r.items, *_words(r).noun)} of {r.action.target}" for r in taken), "plain"),
         ("deleted", ", ".join(r.action.target for r in others), "plain"),
         ("kept", plural(len(kept), "place"), "plain"),
         ("left", plural(left, "thing") if left else "nothing", "bad" if left else "good"),
@@ -59,6 +61,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
         "registry": bool(keys),
         "removed": bool(gone),
         "changed": bool(changed),
+        "taken out": bool(taken),
         "deleted": bool(others),
         "kept": bool(kept),
         "stays": any(r.action.offers and r.state == KEPT for r in ended.rows),

@@ -46,6 +46,7 @@ class Words:
         total: which sum of a plan its items and bytes belong to.
         frees: what it takes away takes room until it is discarded.
         removes: False if something else stands in its place then.
+        within: a part of what an action is about is taken out of it; the rest stays.
     """
 
     section: str
@@ -54,6 +55,7 @@ class Words:
     total: Total = ""
     frees: bool = False
     removes: bool = True
+    within: bool = False
 
 
 class Kind:

@@ -116,7 +116,7 @@ class LinesKind(Kind):
                 stage.file(path, f"first line\r\nLIST=one{between}{text}{between}two\r\n" if between else f"first line\r\n{text}\r\n")
 
     def words(self, phase: str) -> Words:
-        return Words("Lines taken out" if phase == "delete" else "Looked for", ("line", "lines"))
+        return Words("Lines taken out" if phase == "delete" else "Looked for", ("line", "lines"), within=True)
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         for path, account, made in self._found(step, here):

@@ -109,7 +109,7 @@ class ListItemKind(LinesKind):
             stage.file(path, f"{model.in_value}={text}\r\n")
 
     def words(self, phase: str) -> Words:
-        return Words("Taken out of lists" if phase == "delete" else "Looked for", ("item", "items"))
+        return Words("Taken out of lists" if phase == "delete" else "Looked for", ("item", "items"), within=True)
 
     def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
         model, registry = step.model, here.workstation.registry

@@ -50,6 +50,10 @@ class LabBuilder:
         """A key by its physical path (`HKLM\\...` or `HKU\\SID\\...`) with values; `default_` is the default value."""
         self.values(path, {("" if n == "default_" else n): v for n, v in values.items()})
 
+    def texts(self, path: str, values: dict[str, str]) -> None:
+        """A key with texts alone."""
+        self.values(path, dict(values))
+
     def values(self, path: str, values: dict[str, Setting]) -> None:
         """The same, for value names that are no Python names."""
         key = self._root.make(path.split("\\"))

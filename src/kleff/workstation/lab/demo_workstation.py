@@ -6,6 +6,7 @@ import random
 from pathlib import Path
 
 from kleff.workstation.lab.build import LabBuilder
+from kleff.workstation.lab.demo_extras import enrich
 from kleff.workstation.lab.drawings import PLANTS, label, picture
 from kleff.workstation.lab.lab import Lab
 
@@ -21,8 +22,11 @@ HANDLER = "{6F1C2B0A-5D34-4E8B-9A77-2C10D4E5B601}"
 SERVICE = "BrindlewortPrintBridge"
 
 
-def build_demo_workstation(folder: Path, seed: int = SEED) -> Lab:
+def build_demo_workstation(folder: Path, seed: int = SEED, rich: bool = False) -> Lab:
     """Build and start the lab.
+
+    Args:
+        rich: with a driver beside another maker's, pins, rules of the firewall, a task, and a file that is in use.
 
     Raises:
         Refused: something stands at `folder` already.
@@ -35,7 +39,7 @@ def build_demo_workstation(folder: Path, seed: int = SEED) -> Lab:
     for name, number in PEOPLE.items():
         _person(build, draw, name, f"{SID}-{number}")
     _product_keys(build)
-    _programs(build)
+    _programs(build, enrich(build) if rich else [])
     description = "a workstation at Alder Row Nursery, potting shed"
     return build.finish("POTTING-02", f"potting-02-{seed}", description, [SERVICE, "Spooler", "StocktakeSync"])
 
@@ -205,7 +209,7 @@ def _product_keys(build: LabBuilder) -> None:
     )  # fmt: skip
 
 
-def _programs(build: LabBuilder) -> None:
+def _programs(build: LabBuilder, held: list[str]) -> None:
     services = r"HKLM\SYSTEM\CurrentControlSet\Services"
     uninstall = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall"
     build.program(
@@ -241,4 +245,6 @@ def _programs(build: LabBuilder) -> None:
     build.process(name="tagtray.exe", path=rf"{PROGRAM}\tagtray.exe", account="till", stubborn=True, at_start=True)
     stock = r"C:\Program Files\Brindlewort\Stocktake\stocktake.exe"
     build.process(name="stocktake.exe", path=stock, account="tomas", command=[stock, "/min"], at_start=True)
-    build.process(name="explorer.exe", path=r"C:\Windows\explorer.exe", account="mira", at_start=True)
+    build.process(
+        name="explorer.exe", path=r"C:\Windows\explorer.exe", account="mira", at_start=not held, **({"locks": held} if held else {})
+    )
