@@ -45,7 +45,7 @@ def demo(
 
     quoted, on = typed(str(procedure)), typed(f"lab:{lab}")
     step("A simulated workstation with three accounts, built in a folder", f"lab make {typed(str(lab))}")
-    build_demo_workstation(lab, rich=True)
+    build_demo_workstation(lab, rich=True, held=True)
     show_lab(lab)
     step("Is the product here, and who uses it?", f"survey {quoted} --on {on}")
     look.survey(str(procedure), f"lab:{lab}")

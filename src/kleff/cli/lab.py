@@ -44,7 +44,7 @@ def make(
     from kleff.workstation.lab.demo_workstation import build_demo_workstation
     from kleff.workstation.lab.replacement import build_replacement
 
-    lab = (build_demo_workstation if name == LabName.old else build_replacement)(folder, seed)
+    lab = build_demo_workstation(folder, seed, rich=True) if name == LabName.old else build_replacement(folder, seed)
     print(f"{lab.file.name} is ready: use it as  --on lab:{folder}")
 
 

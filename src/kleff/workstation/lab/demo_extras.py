@@ -1,4 +1,4 @@
-"""What the demo's workstation has besides: single things of the product among everybody's, and a file of it that is in use."""
+"""What the demo's workstation has besides: single things of the product among everybody's."""
 
 from __future__ import annotations
 
@@ -14,8 +14,11 @@ TASKS = {"Brindlewort\\Label update": rf"{PROGRAM}\bin\update.exe", "Watering": 
 PINNED = r"AppData\Roaming\Microsoft\Internet Explorer\Quick Launch\User Pinned\TaskBar"
 
 
-def enrich(build: LabBuilder) -> list[str]:
-    """Put it on. Returns what the program that shows folders holds: a library of the product, with which it shows labels there."""
+HELD = rf"{PROGRAM}\lib\tag17.dll"  # with which the program that shows folders shows labels there
+
+
+def enrich(build: LabBuilder) -> None:
+    """Put it on."""
     add_driver(build.file, build.texts, 12, "bwprobe", "Brindlewort GmbH & Co", "Brindlewort soil probe (COM4)")
     add_driver(build.file, build.texts, 3, "rwscale", "Rakeworks", "Rakeworks scales (COM3)")
     for path, target in {
@@ -32,4 +35,3 @@ def enrich(build: LabBuilder) -> list[str]:
         build.values(rf"{CACHE}\Tree\{name}", {"Id": id_})
         build.values(rf"{CACHE}\Tasks\{id_}", {"Path": f"\\{name}"})
     build.file(r"C:\Windows\explorer.exe", "MZ stand-in for explorer.exe\n")
-    return [rf"{PROGRAM}\lib\tag17.dll"]

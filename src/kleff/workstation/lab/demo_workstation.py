@@ -6,7 +6,7 @@ import random
 from pathlib import Path
 
 from kleff.workstation.lab.build import LabBuilder
-from kleff.workstation.lab.demo_extras import enrich
+from kleff.workstation.lab.demo_extras import HELD, enrich
 from kleff.workstation.lab.drawings import PLANTS, label, picture
 from kleff.workstation.lab.lab import Lab
 
@@ -22,11 +22,12 @@ HANDLER = "{6F1C2B0A-5D34-4E8B-9A77-2C10D4E5B601}"
 SERVICE = "BrindlewortPrintBridge"
 
 
-def build_demo_workstation(folder: Path, seed: int = SEED, rich: bool = False) -> Lab:
+def build_demo_workstation(folder: Path, seed: int = SEED, rich: bool = False, held: bool = False) -> Lab:
     """Build and start the lab.
 
     Args:
-        rich: with a driver beside another maker's, pins, rules of the firewall, a task, and a file that is in use.
+        rich: with a driver beside another maker's, pins, rules of the firewall, a task.
+        held: a file of the product is in use by what shows folders, until the workstation is restarted.
 
     Raises:
         Refused: something stands at `folder` already.
@@ -39,7 +40,9 @@ def build_demo_workstation(folder: Path, seed: int = SEED, rich: bool = False) -
     for name, number in PEOPLE.items():
         _person(build, draw, name, f"{SID}-{number}")
     _product_keys(build)
-    _programs(build, enrich(build) if rich else [])
+    if rich:
+        enrich(build)
+    _programs(build, [HELD] if held else [])
     description = "a workstation at Alder Row Nursery, potting shed"
     return build.finish("POTTING-02", f"potting-02-{seed}", description, [SERVICE, "Spooler", "StocktakeSync"])
 
