@@ -35,7 +35,6 @@ shot() {
 }
 
 kleff lab make potting >/dev/null
-cp -a potting fresh
 cp "$(python3 - "$kleff" <<'P'
 import subprocess, sys, pathlib
 python = pathlib.Path(sys.argv[1]).parent / "python"
@@ -71,12 +70,11 @@ shot cases 3 "kleff cases --cases cases"
 kleff resume "$other" >/dev/null 2>&1
 kleff discard "$other" --yes >/dev/null 2>&1
 shot discard 3 "kleff discard $other --bag"
-sed '0,/vendor = "Brindlewort"/s//vendor = "Brindlewort"\nrestart = "always"/' tag-studio.toml >restart.toml
-cp -a "$work/fresh" restarting.lab
-kleff run restart.toml --on lab:restarting.lab --yes --quiet --cases restarts --ticket 4713 >/dev/null 2>&1 || true
-kleff lab restart restarting.lab >/dev/null
-kleff resume restarts/* --quiet >/dev/null 2>&1
-shot report-restart 3 "kleff report restarts/*" 42
+shot leftovers 3 "kleff preview tag-studio.toml $on --full --line 109 --line 141 --line 146 --line 150 --line 156 --line 161"
+cat >demo.sh <<'S'
+kleff demo demo 2>/dev/null | sed -n '/The restart that/,/kleff discard/p'
+S
+shot demo-end 20 "bash demo.sh"
 # What tests/needs holds: an uninstaller at work, the stop for a restart, a removal tool's choice.
 "$(dirname "$kleff")/python" - "$tests" <<'P'
 import pathlib, shutil, sys

@@ -107,6 +107,20 @@ def test_the_files_are_looked_at_not_the_list(tmp_path: Path) -> None:
     assert bench.files == before
 
 
+def test_skipped_after_the_restart(tmp_path: Path) -> None:
+    """What is gone past is not moved at some later restart; who had other things moved still has."""
+    bench = edger(tmp_path)
+    before = bench.files
+    job = waiting(bench)
+    bench.on.boot += "1"  # started anew, but the list was not carried out, and it is held still
+    number = next(row.action.number for row in job.record().rows if row.state == "waiting for restart")
+    bench.again(job, job.case).resume(skip=number, because="it is needed after all")
+    assert listed(bench) == OTHERS.encode("utf-16-le")
+    bench.on.files.hold(HELD, False)
+    assert job.undo().stays == []
+    assert bench.files == before
+
+
 def test_where_no_restart_is_wanted(tmp_path: Path) -> None:
     bench = edger(tmp_path)
     with pytest.raises(Stopped, match=r"hook\.dll is in use"):

@@ -29,6 +29,12 @@ class MovedAtRestart(Moved, kw_only=True, frozen=True, omit_defaults=True):
         renames, move = hands.workstation.renames, self.move(one, hands.workstation.files)
         return renames is not None and renames.has(str(move.place), str(move.aside))
 
+    def release(self, one: Journaled, hands: Hands) -> None:
+        """What the system has not moved by then, as where the action was skipped, it is not to move later."""
+        move = self.move(one, hands.workstation.files)
+        if hands.workstation.renames is not None and not hands.area.lies_aside(move):
+            hands.workstation.renames.remove(str(move.place), str(move.aside))
+
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
         """The pair is taken out of the list, if it stands there still; what was moved is moved back."""
         move = self.move(one, hands.workstation.files)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from abc import abstractmethod
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, UNREADABLE, Action, Outcome
@@ -131,11 +132,17 @@ class FoundKind(Kind):
     def claims(self, step: LoadedStep, here: Here) -> Claimed:
         if step.phase != "delete" or here.workstation.registry is None:
             return Claimed()
-        found = [one for one in self.find(step.model, here) if not one.kept]
+        found: list[Found] = []
+        with suppress(OSError):  # the plan says so where it stands
+            found = [one for one in self.find(step.model, here) if not one.kept]
         return Claimed(keys=[key for one in found for key in one.keys], values=[pair for one in found for pair in one.values])
 
     def users(self, step: LoadedStep, here: Here) -> set[str]:
-        return {one.account for one in self.find(step.model, here) if one.account} if here.workstation.registry is not None else set()
+        names: set[str] = set()
+        if here.workstation.registry is not None and not self.looks_through:  # which would take long, for a name alone
+            with suppress(OSError):
+                names = {one.account for one in self.find(step.model, here) if one.account}
+        return names
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return not action.account
