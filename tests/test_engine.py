@@ -35,7 +35,7 @@ REFUSED_WINDOWS = {
     r"C:\Windows\System32\drivers": "system's own", r"C:\Windows\System32\*.exe": "four letters",
     r"C:\Windows\System32\config": "system's own",
     r"C:\Windows\System32\drivers\rake.sys": "", r"C:\Windows\System32\drivers\rake*.sys": "",
-    r"C:\Windows\System32\drivers\r*.sys": "four",
+    r"C:\Windows\System32\drivers\r*.sys": "three",
 }  # fmt: skip
 REFUSED_LINUX = {
     "/": "root of a volume", "/usr": "system's own", "/usr/bin": "system's own", "/home": "holds the home folder", "/opt/rakeworks": "",

@@ -9,6 +9,7 @@ from typing import NoReturn
 import typer
 
 from kleff.cli import case_commands, demo, lab, look, restoring, selftest, undoing, unneeded, work
+from kleff.cli.terminal.errors import tell
 from kleff.errors import KleffError, Refused, StopAtOnce, remedy_for
 
 app = typer.Typer(
@@ -82,12 +83,3 @@ def _leave(code: int) -> NoReturn:
         if code == 0 and not signals.worked:
             code = Refused.exit_code
     sys.exit(code)
-
-
-def tell(error: KleffError) -> None:
-    from kleff.cli.terminal.show import as_called
-    from kleff.texts import plain
-
-    lines = str(error).splitlines()
-    said = ["  It said, at the end:", *(f"    {line}" for line in error.said)] if error.said else []
-    print(as_called("\n".join(["kleff: " + plain(lines[0]), *(plain(line) for line in (*lines[1:], *said))])), file=sys.stderr)

@@ -53,7 +53,7 @@ def _make_from(folder: Path, procedure: Path) -> None:
 
     from kleff.engine.job import Job
     from kleff.engine.library import load
-    from kleff.engine.staging import nothing_to_do, staged
+    from kleff.engine.rehearsal.staging import nothing_to_do, staged
     from kleff.engine.systems import meant_for
     from kleff.errors import Refused
     from kleff.texts import typed

@@ -1,0 +1,1 @@
+"""A lab on which a procedure can be rehearsed."""
