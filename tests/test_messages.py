@@ -20,7 +20,7 @@ WRONG: dict[str, tuple[bytes, int, str, str]] = {
         "save the file as UTF-8"),
     "a path in double quotes": (b'format = 1\n[keep]\npaths = ["C:\\Garden"]\n', 3, "syntax", "a Windows path needs single quotes"),
     "a key of another kind": ((HEAD + "[[delete]]\nkey = 'HKLM\\Software\\X'\nat_most = 3\n").encode(), 7, "unknown-key",
-                              "unknown key 'at_most'; it belongs to a step with  key_glob or lines or paths"),
+                              "unknown key 'at_most'; it belongs to a step with  paths or lines or service"),
     "a key of another phase": ((HEAD + "[[delete]]\npaths = ['/opt/x']\npublisher = 'y'\n").encode(), 7, "unknown-key",
         "entry  in [[uninstall]]"),
     "a wrong word": ((HEAD + 'restart = "sometimes"\n').encode(), 5, "wrong-value", "must be one of if-needed, always, never"),

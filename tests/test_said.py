@@ -68,9 +68,9 @@ def test_the_last_lines_of_a_failure(folder: Path, kleff: Kleff) -> None:
         job.run(job.preview(), bench.folder / "cases")
     assert stopped.value.said == [f"line {n}" for n in range(20, 40)]
     assert "output/0001.txt" in stopped.value.remedy
-    from kleff.cli.app import _tell
+    from kleff.cli.terminal.errors import tell
 
-    _tell(stopped.value)
+    tell(stopped.value)
 
 
 @pytest.mark.parametrize("content", [b"", None])

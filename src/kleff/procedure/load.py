@@ -166,15 +166,15 @@ class _Loader:
         return odd
 
     def _others_with(self, key: str, address: Address) -> list[str]:
-        """The kinds of steps that have that key, of this phase before those of others."""
+        """The kinds of steps that have that key, of this phase before those of others; the usual ones first."""
         phase = str(address[0]) if address else ""
         if phase not in self.kinds:
             return []
-        found = {
+        found = [
             (p, kind) for p, kinds in self.kinds.items() for kind, model in kinds.items() if key in {f.encode_name for f in _fields(model)}
-        }
-        here = sorted(kind for p, kind in found if p == phase)
-        return (here or sorted(f"{kind}  in [[{p}]]" for p, kind in found if p != "evidence"))[:3]
+        ]
+        here = [kind for p, kind in found if p == phase]
+        return (here or [f"{kind}  in [[{p}]]" for p, kind in found if p != "evidence"])[:3]
 
     def _places(self, table: Any) -> dict[str, list[str]]:
         if not isinstance(table, dict):
