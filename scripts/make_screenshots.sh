@@ -44,6 +44,7 @@ P
 on="--on lab:potting"
 shot survey 3 "kleff survey tag-studio.toml $on"
 shot preview 3 "kleff preview tag-studio.toml $on"
+shot leftovers 3 "kleff preview tag-studio.toml $on --full --line 109 --line 141 --line 146 --line 150 --line 156 --line 161"
 cp -a potting again
 shot run-working 3.3 "kleff run tag-studio.toml --on lab:again --yes --ticket 4711 --cases busy"
 sleep 6
@@ -70,11 +71,7 @@ shot cases 3 "kleff cases --cases cases"
 kleff resume "$other" >/dev/null 2>&1
 kleff discard "$other" --yes >/dev/null 2>&1
 shot discard 3 "kleff discard $other --bag"
-shot leftovers 3 "kleff preview tag-studio.toml $on --full --line 109 --line 141 --line 146 --line 150 --line 156 --line 161"
-cat >demo.sh <<'S'
-kleff demo demo 2>/dev/null | sed -n '/The restart that/,/kleff discard/p'
-S
-shot demo-end 20 "bash demo.sh"
+shot demo-end 20 "kleff demo demo 2>/dev/null | sed -n /restart.that/,/kleff.discard/p"
 # What tests/needs holds: an uninstaller at work, the stop for a restart, a removal tool's choice.
 "$(dirname "$kleff")/python" - "$tests" <<'P'
 import pathlib, shutil, sys

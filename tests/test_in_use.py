@@ -79,6 +79,7 @@ def test_all_around_it_goes_at_once(tmp_path: Path) -> None:
         job.resume()
     restart(bench)
     assert bench.again(job, job.case).resume().clean
+    assert [row.items for row in job.record().rows if row.action.target == EDGER] == [7]  # before the restart and after it
     assert bench.on.files.look(bench.on.files.path(EDGER)) is None
     assert job.undo().stays == []
     assert bench.files == before

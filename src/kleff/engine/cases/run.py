@@ -300,7 +300,7 @@ class Runner:
         result = self._verified()
         self.hands.area.clear(self.hands.areas())  # those in which nothing lies
         found = rows(self.case)
-        elapsed = self.progress.worked()
+        elapsed = self.progress.worked() + float(self.case.text("worked") or 0)  # before a restart
         self.case.keep(verification=result, elapsed=f"{elapsed:.1f}")
         self.case.enter(self.here.workstation, "finished")
         return Ended(result, found, elapsed, [r for r in found if r.state in (FAILED, UNKNOWN)])

@@ -34,7 +34,8 @@ def wait_for_restart(here: Here, case: Case, hands: Hands) -> None:
     wanted = here.procedure.product.restart == "always" and any(r.state == DONE and r.action.phase in REMOVING for r in found)
     if not (wanted or case.text("restart") or waiting):
         return
-    case.journal.set(waiting_boot=here.workstation.boot)
+    worked = hands.progress.worked() + float(case.text("worked") or 0)
+    case.journal.set(waiting_boot=here.workstation.boot, worked=f"{worked:.1f}")
     case.enter(here.workstation, "waiting")
     if here.options.goes_on_alone:
         arrange_resume(hands, found[-1].action.number, words_of(case.folder))

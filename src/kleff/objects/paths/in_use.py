@@ -13,31 +13,42 @@ from kleff.workstation.things import line_of
 SHOWN = 3  # of what is in use, in a message
 
 
-def set_aside_around(action: Action, targets: list[Target], work: Work) -> Outcome:
+def set_aside_around(action: Action, targets: list[Target], work: Work, since: int) -> Outcome:
     """Set aside all that can be; what is held goes at the restart.
+
+    Args:
+        since: the number of the first effect that counts for this try.
 
     Raises:
         ActionFailed: something else keeps it, or it is held and the workstation is not to be restarted, or was already.
     """
+    from kleff.case.effects.moved import Moved
+    from kleff.case.effects.moved_at_restart import MovedAtRestart
+
     held: list[WPath] = []
     outcome = Outcome()
     for target in targets:
-        _take(action, target, work, outcome, held)
+        _take(action, target, work, held)
+    for one in work.hands.case.journal.effects(action.number):
+        if one.id >= since and one.state == "done" and isinstance(one.effect, Moved) and not isinstance(one.effect, MovedAtRestart):
+            outcome.items, outcome.size = outcome.items + one.effect.items, outcome.size + one.effect.size
     if held:
         outcome.state = WAITING
         outcome.note = _told(held, work) + ": moved at the restart, by the system itself"
     return outcome
 
 
-def after_restart(action: Action, work: Work) -> None:
-    """What the system was to move is looked at; it may not have done it."""
+def after_restart(action: Action, work: Work) -> int:
+    """What the system was to move is looked at; it may not have done it. Returns the number of the first effect that is not told yet."""
     from kleff.case.effects.moved_at_restart import forget_moves
 
-    if work.here.workstation.renames is not None and _restarted(work):
-        forget_moves(work.hands, action.number)
+    if work.here.workstation.renames is None or not _restarted(work):
+        return 0
+    forget_moves(work.hands, action.number)
+    return work.hands.case.journal.next_effect()
 
 
-def _take(action: Action, target: Target, work: Work, outcome: Outcome, held: list[WPath]) -> None:
+def _take(action: Action, target: Target, work: Work, held: list[WPath]) -> None:
     """Set a path aside, or what is in it, one after the other, if something in it is held."""
     from kleff.case.effects.moved import set_aside
 
@@ -46,18 +57,18 @@ def _take(action: Action, target: Target, work: Work, outcome: Outcome, held: li
     if look is None:
         return
     try:
-        set_aside(work.hands, [(action.number, target)], lambda number, move: _count(outcome, move.items, move.size))
+        set_aside(work.hands, [(action.number, target)], lambda number, move: None)
         return
     except InUse as error:
         refused = error
     before = len(held)
     if look.is_folder and not look.is_link:
         for name in files.names(target.path):
-            _take(action, target.narrowed(target.path.child(name)), work, outcome, held)
+            _take(action, target.narrowed(target.path.child(name)), work, held)
         if len(held) > before:
             return  # it goes once it is empty
         try:
-            set_aside(work.hands, [(action.number, target)], lambda number, move: _count(outcome, move.items, move.size))
+            set_aside(work.hands, [(action.number, target)], lambda number, move: None)
             return
         except InUse as error:  # a program works in it
             refused = error
@@ -97,8 +108,3 @@ def _told(paths: list[WPath], work: Work) -> str:
     told = [f"{path} is in use{f' by {who}' if who else ''}" for path, who in _holders(paths[:SHOWN], work)]
     more = len(paths) - SHOWN
     return "; ".join(told) + (f"; and {plural(more, 'other')}" if more > 0 else "")
-
-
-def _count(outcome: Outcome, items: int, size: int) -> None:
-    outcome.items += items
-    outcome.size += size

@@ -193,12 +193,12 @@ class PathKind(Kind):
     def _set_aside(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
         work.progress.start("setting aside", items=action.items, size=action.size)
         try:
-            after_restart(action, work)
+            since = after_restart(action, work)
             prepared = self._prepared(action, step, work)
             try:
                 return prepared.outcome or self._moved([(action, prepared)], work)[action.number]
             except InUse:
-                return set_aside_around(action, prepared.targets, work)
+                return set_aside_around(action, prepared.targets, work, since)
         except LinkOnTheWay as error:
             raise ActionFailed(error.what, remedy="look at the link; then resume") from None
         except FileNotFoundError as error:

@@ -60,7 +60,7 @@ def set_aside_several(action: Action, work: Work) -> Outcome:
     """Do it; done twice is done once."""
     from kleff.case.effects.moved import set_aside
 
-    after_restart(action, work)
+    since = after_restart(action, work)
     targets = still_there(action, work.here)
     if not targets:
         return Outcome(note="already gone")
@@ -68,7 +68,7 @@ def set_aside_several(action: Action, work: Work) -> Outcome:
     try:
         set_aside(work.hands, [(action.number, target) for target in targets], lambda number, move: None)
     except InUse:
-        return set_aside_around(action, still_there(action, work.here), work)
+        return set_aside_around(action, still_there(action, work.here), work, since)
     return Outcome(items=action.items, size=action.size)
 
 
