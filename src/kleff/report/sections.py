@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kleff.case.effects.base import effect_of
 from kleff.case.record.folder import Case
-from kleff.engine.cases.rows import Row
+from kleff.engine.cases.rows import SAVING, Row
 from kleff.engine.finding import LEFT, STAYS, Verification
 from kleff.objects.base.action import ABSENT, DONE, FAILED, FOR_VENDOR, KEPT, MANUAL, SKIPPED, TO_DO, WAITING
 from kleff.objects.base.kind import Words, kind_of, much
@@ -18,7 +18,7 @@ BAG_STATES = {"sealed": "", "discarded": " (deleted since)"}
 def sections(case: Case, found: list[Row], result: Verification | None) -> list[tuple[str, list[tuple[str, str]]]]:
     """(title, lines with their tone) of what there is to tell; empty sections are left out."""
     by_phase = {
-        p: [r for r in found if r.action.phase == p and r.state == DONE] for p in ("backup", "stop", "holders", "uninstall", "purge")
+        p: [r for r in found if r.action.phase == p and r.state == DONE] for p in (*SAVING, "stop", "holders", "uninstall", "purge")
     }
     gone = by_phase["uninstall"] + by_phase["purge"]
     deleted = [r for r in found if r.action.phase == "delete" and r.state == DONE]
@@ -29,7 +29,7 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
         ("Before anything was done", [(f"     {r.action.target}  {r.action.reason}", "plain") for r in before]),
         (
             "Saved in the bag" + BAG_STATES.get(case.text("bag"), " (not complete: nothing may be removed on its strength)"),
-            _lines(by_phase["backup"]) or _nothing_saved(case, found),
+            _lines([row for phase in SAVING for row in by_phase[phase]]) or _nothing_saved(case, found),
         ),
         ("Rescued", _lines([r for r in found if r.action.phase == "rescue" and r.state == DONE])),
         ("Stopped", _lines(by_phase["stop"])),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kleff.case.record.folder import Case
 from kleff.case.undo import Undone
-from kleff.engine.cases.rows import Row, rows
+from kleff.engine.cases.rows import SAVING, Row, rows
 from kleff.engine.cases.run import Ended
 from kleff.engine.finding import STAYS
 from kleff.errors import UsageError
@@ -24,7 +24,7 @@ def closing_page(case: Case, ended: Ended) -> Page:
     keys = [r for r in done if r.action.phase == "delete" and _words(r).total in ("keys", "values")]
     taken = [r for r in done if r.action.phase == "delete" and _words(r).within]
     others = [r for r in done if r.action.phase == "delete" and r not in (*aside, *keys, *taken)]
-    saved = [r for r in done if r.action.phase == "backup"]
+    saved = [r for r in done if r.action.phase in SAVING]
     rescued = [r for r in done if r.action.phase == "rescue"]
     gone = [r for r in done if r.action.phase in ("uninstall", "purge") and _words(r).removes]
     changed = [r for r in done if not _words(r).removes]

@@ -13,6 +13,8 @@ from kleff.engine.plan import Plan
 from kleff.errors import DamagedCase
 from kleff.objects.base.action import DONE, UNDONE, Action
 
+SAVING = ("backup", "drivers")  # phases whose actions put something into the bag
+
 
 @dataclass
 class Row:

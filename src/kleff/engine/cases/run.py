@@ -16,7 +16,7 @@ from kleff.case.record.folder import Case
 from kleff.engine.cases.again import about, late_actions, look_again
 from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
-from kleff.engine.cases.rows import Row, rows
+from kleff.engine.cases.rows import SAVING, Row, rows
 from kleff.engine.cases.telling import Telling
 from kleff.engine.cases.waiting import after_restart, restarts, wait_for_restart
 from kleff.engine.finding import LEFT, Verification
@@ -47,7 +47,6 @@ from kleff.procedure.model import Step
 from kleff.progress import Progress
 from kleff.workstation.things import line_of
 
-SAVING = ("backup", "drivers")  # phases whose actions put something into the bag
 PASSES = 3
 TOGETHER = 100  # actions that may share their flushes
 
