@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import compileall
 import fcntl
 import math
 import os
@@ -18,7 +19,7 @@ from kleff.workstation.lab.demo_workstation import build_demo_workstation
 from support import Kleff, clone
 from wine.fixtures import api, caller, helper, made_prefix, prefix, service, stick, windows, windows_program  # noqa: F401  fixtures
 
-SAMPLES = Path(__file__).parent.parent / "src" / "kleff" / "samples"
+SOURCE = Path(__file__).parent.parent / "src" / "kleff"
 
 
 @pytest.fixture(scope="session")
@@ -63,6 +64,12 @@ def this_machine(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
 def pytest_xdist_auto_num_workers() -> int:
     """With `-n auto`: a third of the time is spent waiting for programs, so more than one worker for each processor."""
     return math.ceil(1.5 * (os.cpu_count() or 1))
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """The modules are compiled once, as an installation does it: hundreds of programs start from them, some where nothing is written."""
+    if not hasattr(config, "workerinput"):
+        compileall.compile_dir(SOURCE, quiet=2)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
