@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from struct import pack
 from typing import Any
@@ -51,6 +53,7 @@ class Adding:
         self._tasks: dict[str, str] = {}
         self._made: list[str] = []
         self._more: set[str] = set()
+        self._attributes: dict[str, list[str]] = {}
 
     def add(self, spec: LabSpec) -> None:
         """Put all of it on.
@@ -72,6 +75,7 @@ class Adding:
             before = place.read_bytes() if file.more and place.is_file() else b""
             self._files[file.path] = before + file.content.encode()
             self._more |= {file.path} if file.more else set()
+            self._attributes |= {file.path: list(file.attributes)} if file.attributes else {}
         self._files |= {folder.path: None for folder in spec.folder}
         self._keys += [(key.path, key.values) for key in spec.key]
         self._trees = [self._exported(name) for name in spec.keys_from]
@@ -152,6 +156,7 @@ class Adding:
                 continue
             place.parent.mkdir(parents=True, exist_ok=True)
             place.write_bytes(content)
+            _mark(place, self._attributes.get(path, []))
             os.utime(place, (START, START))  # some steps ask how old a thing is
         for text, values in self._keys:
             self._set(text, values)
@@ -199,6 +204,16 @@ class Adding:
             self._registry.api.set(hive, path, value)
         for below in key.keys.values():
             self._put(hive, f"{path}\\{below.name}".lstrip("\\"), below)
+
+
+def _mark(place: Path, attributes: list[str]) -> None:
+    """Read-only by its mode, the others as a value beside the file, where the machine's own file system keeps any."""
+    others = [name for name in attributes if name != "read-only"]
+    if others and sys.platform != "win32":
+        with suppress(OSError):
+            os.setxattr(place, "user.attributes", ",".join(others).encode())
+    if "read-only" in attributes:
+        place.chmod(0o444)
 
 
 def _value(name: str, value: Setting) -> RegValue:

@@ -46,11 +46,17 @@ class SpecProduct(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
 
 
 class SpecFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
-    """A file. `more`: its content is added to that of a file which is there."""
+    """A file.
+
+    Attributes:
+        more: its content is added to that of a file which is there.
+        attributes: as Windows keeps them; who removes or saves it keeps them with it.
+    """
 
     path: Whole
     content: str = "x"
     more: bool = False
+    attributes: list[Literal["read-only", "hidden", "system"]] = []
 
 
 class SpecFolder(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
