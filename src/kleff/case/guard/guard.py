@@ -195,6 +195,8 @@ class Guard:
         above = WPath(target.path.style, target.path.volume, target.path.parts[:depth])
         if rule == tables.NEVER:
             return Verdict("refused", f"it lies in {above}, which is the system's own")
+        if any(name_matches(name, target.path.name, True) for name in self._own_files.get(target.path.parent.key, ())):
+            return Verdict("refused", f"{target.path.name} in {above} is the system's own")
         if rule == tables.NAMED and target.literal_names <= depth:
             return Verdict("refused", f"what lies directly in {above} must be named in full, without a wildcard")
         if rule == tables.FILES or (rule == tables.MIXED and target.literal_names <= depth):
@@ -212,8 +214,6 @@ class Guard:
         if target.literal < (tables.LETTERS if own is None else tables.FEWER):
             letters = "four" if own is None else "three"
             return Verdict("refused", f"a file in {above} must be named by at least {letters} letters besides wildcards")
-        if any(name_matches(name, target.path.name, True) for name in own or ()):
-            return Verdict("refused", f"{target.path.name} in {above} is the system's own")
         return OK
 
     def _person(self, target: Target) -> Verdict:

@@ -109,8 +109,8 @@ class FoundKind(Kind):
         from kleff.case.effects.key_removed import remove_key, remove_value
 
         registry, count = work.here.workstation.registry, 0
-        kept = {tuple(one.about) for one in self.find(step.model, work.here) if one.kept}
-        if tuple(action.about) in kept:
+        ours = {id_ for one in self.find(step.model, work.here) if not one.kept for id_ in one.about}
+        if action.about and action.about[0] not in ours and _is_there(action.about[0], work.here):
             return Outcome(state=KEPT, note="it is another's by now")
         for about in (about for about in action.about if isinstance(about, KeyId)):
             if registry is None:
@@ -146,6 +146,14 @@ class FoundKind(Kind):
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return not action.account
+
+
+def _is_there(id_: PathId | KeyId | NameId, here: Here) -> bool:
+    """Whether a key or a value is there."""
+    registry = here.workstation.registry
+    if registry is None or not isinstance(id_, KeyId):
+        return False
+    return registry.exists(id_.key) if id_.value is None else registry.value(id_.key, id_.value) is not None
 
 
 class Into:
