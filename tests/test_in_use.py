@@ -122,6 +122,18 @@ def test_skipped_after_the_restart(tmp_path: Path) -> None:
     assert bench.files == before
 
 
+def test_never_by_name_where_others_can_change_the_way(tmp_path: Path) -> None:
+    """The system follows names: what an account can make lead elsewhere until the restart is not told to it."""
+    bench = edger(tmp_path)
+    place = r"C:\Users\mira\AppData\Roaming\Edger\beds.db"
+    bench.on.files.add(place, "beds")
+    bench.on.files.hold(place)
+    with pytest.raises(Stopped, match="others than an administrator can change"):
+        bench.run("[[delete]]\npaths = ['{user.roaming}\\Edger']\n")
+    assert listed(bench) == OTHERS.encode("utf-16-le")
+    assert bench.on.files.look(bench.on.files.path(place)) is not None
+
+
 def test_where_no_restart_is_wanted(tmp_path: Path) -> None:
     bench = edger(tmp_path)
     with pytest.raises(Stopped, match=r"hook\.dll is in use"):

@@ -82,6 +82,10 @@ def _at_the_restart(action: Action, target: Target, work: Work, refused: InUse, 
     holders = _told([target.path], work)
     if here.workstation.renames is None or here.procedure.product.restart == "never" or not here.workstation.boot:
         raise ActionFailed(holders, remedy="end it, or restart the workstation; then resume")
+    if not here.workstation.files.only_admin(target.path.parent):  # until then somebody could have the name lead elsewhere
+        raise ActionFailed(
+            f"{holders}, in a folder that others than an administrator can change", remedy="end it, or sign that account out; then resume"
+        )
     if _restarted(work):
         raise ActionFailed(f"{holders}, after the restart too", remedy="stop what opens it, by a step or by hand; then resume")
     if folder and not any(who for _, who in _holders([target.path], work)):
