@@ -143,12 +143,33 @@ def test_there_and_back(tmp_path: Path) -> None:
     registry = bench.on.open().registry
     assert registry.text(KeyRef("HKLM", r"SOFTWARE\Classes\.csv"), "") == "Stock.Table"
     assert not registry.exists(KeyRef("HKLM", r"SOFTWARE\Classes\.bwl"))
+    for gone in ("Brindlewort.Label", "Brindlewort.Table", "bwtag", rf"CLSID\{CLSID}", "Brindlewort.Preview"):
+        assert not registry.exists(KeyRef("HKLM", rf"SOFTWARE\Classes\{gone}")), gone
     text = str(stands(bench))
     assert "STUDIO.EXE" not in text.upper().replace("STUDIO 2", "")
     for stays in (["Stocktake", "2.0"][0], "Stock.Table", "10.0.0.7", THUMB[::-1], "arial.ttf"):
         assert stays.upper() in text.upper() or stays.encode("utf-16-le") in repr(text).encode("utf-16-le"), stays
     assert job.undo().stays == []
     assert stands(bench) == before
+
+
+def test_what_leads_elsewhere_by_then_stays(tmp_path: Path) -> None:
+    """Another program has taken the name over between the look and the act."""
+    bench = office(tmp_path)
+    steps = "".join(f"[[delete]]\n{STEPS[name]}" for name in ("app_path", "protocol", "file_type"))
+    job = bench.job(steps)
+    preview = job.preview(compared=False)
+    for path in (
+        rf"{CURRENT}\App Paths\studio.exe",
+        rf"{CLASSES}\bwtag\shell\open\command",
+        rf"{CLASSES}\Brindlewort.Label\shell\open\command",
+    ):
+        bench.on.api.set("HKLM", path[5:], text_value("", OTHER))
+    job.run(preview, bench.folder / "cases")
+    registry = bench.on.open().registry
+    for path in (rf"{CURRENT}\App Paths\studio.exe", rf"{CLASSES}\bwtag", rf"{CLASSES}\Brindlewort.Label"):
+        assert registry.canonical(path, view=64)
+        assert any(registry.exists(key) for key in registry.canonical(path)), path
 
 
 def test_killed_at_any_write(tmp_path: Path) -> None:

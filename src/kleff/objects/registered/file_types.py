@@ -149,6 +149,12 @@ class FileTypeKind(FoundKind):
         keys = meant_keys(here, f"{CHOICES}\\{ending}\\UserChoice", None, [])
         return sorted({account for key, account in keys if registry is not None and registry.exists(key)})
 
+    def is_ours(self, about: KeyId, model: Step, here: Here) -> bool:
+        """A handler by what it opens by: the endings that led to it have gone before it."""
+        assert isinstance(model, _FileType)
+        handler = about.value is None and not about.key.parts[-1].startswith(".")
+        return self._leads(about.key, Into(here, [model.program]), here) if handler else super().is_ours(about, model, here)
+
     def still_ours(self, key: KeyRef, name: str, model: Step, here: Here) -> bool:
         assert isinstance(model, _FileType)
         return bool(name) or self._handled(key, self._default(key, here), Into(here, [model.program]), here)

@@ -109,8 +109,8 @@ class FoundKind(Kind):
         from kleff.case.effects.key_removed import remove_key, remove_value
 
         registry, count = work.here.workstation.registry, 0
-        ours = {id_ for one in self.find(step.model, work.here) if not one.kept for id_ in one.about}
-        if action.about and action.about[0] not in ours and _is_there(action.about[0], work.here):
+        first = action.about[0] if action.about else None
+        if isinstance(first, KeyId) and _is_there(first, work.here) and not self.is_ours(first, step.model, work.here):
             return Outcome(state=KEPT, note="it is another's by now")
         for about in (about for about in action.about if isinstance(about, KeyId)):
             if registry is None:
@@ -124,6 +124,10 @@ class FoundKind(Kind):
                 remove_value(work.hands, action.number, about.key, RegKey(about.key.parts[-1], {fold(value.name): value}))
                 count += 1
         return Outcome(items=1) if count else Outcome(note="already gone")
+
+    def is_ours(self, about: KeyId, model: Step, here: Here) -> bool:
+        """Whether the first that a thing consists of, and that is there, is still the product's; the others go with it."""
+        return any(about in one.about for one in self.find(model, here) if not one.kept)
 
     def still_ours(self, key: KeyRef, name: str, model: Step, here: Here) -> bool:
         """Whether a value that was agreed on may go: it may hold another's by now."""
@@ -148,10 +152,10 @@ class FoundKind(Kind):
         return not action.account
 
 
-def _is_there(id_: PathId | KeyId | NameId, here: Here) -> bool:
+def _is_there(id_: KeyId, here: Here) -> bool:
     """Whether a key or a value is there."""
     registry = here.workstation.registry
-    if registry is None or not isinstance(id_, KeyId):
+    if registry is None:
         return False
     return registry.exists(id_.key) if id_.value is None else registry.value(id_.key, id_.value) is not None
 
