@@ -143,6 +143,40 @@ def test_a_mistake_adds_nothing(kleff: Kleff, tmp_path: Path, old: str, new: str
     assert (stands(lab), (lab / "lab.toml").read_text()) == before
 
 
+@pytest.mark.parametrize(
+    "lines",
+    [
+        "[[file]]\npath = 'C:\\..\\..\\..\\escaped.txt'",
+        "[[file]]\npath = 'C:/../../../escaped.txt'",
+        "[[folder]]\npath = 'C:\\'",
+        "[[task]]\nname = '..\\..\\..\\..\\..\\..\\escaped.txt'\nprogram = 'C:\\x.exe'",
+        "[[product]]\nname = 'x'\npublisher = 'y'\nfiles = ['..\\..\\..\\..\\..\\..\\escaped.txt']",
+        "[[file]]\npath = 'C:\\Out\\escaped.txt'",
+    ],
+)
+def test_nothing_is_written_outside_the_lab(kleff: Kleff, tmp_path: Path, lines: str) -> None:
+    """A description may come from anywhere, and Kleff is an administrator; so may a lab, with a link in it."""
+    lab, spec = tmp_path / "lab", tmp_path / "spec.toml"
+    kleff("lab", "make", lab, "--plain", cases=False)
+    (lab / "files/C/Out").symlink_to(tmp_path)
+    spec.write_text(lines)
+    before = stands(lab)
+    said = kleff("lab", "add", lab, spec, code=2, cases=False).err
+    assert any(why in said for why in ("is no path of a lab", "is no whole path", "reached by a link"))
+    assert stands(lab) == before
+    assert not list(tmp_path.rglob("escaped.txt"))
+
+
+def test_letter_case_and_other_drives(kleff: Kleff, tmp_path: Path) -> None:
+    """A folder that is there is that folder, however it is written; a drive is made."""
+    lab, spec = tmp_path / "lab", tmp_path / "spec.toml"
+    kleff("lab", "make", lab, "--plain", cases=False)
+    spec.write_text("[[file]]\npath = 'c:\\PROGRAMDATA\\stocktake\\new.txt'\n[[file]]\npath = 'D:\\Größe\\x.txt'\n")
+    kleff("lab", "add", lab, spec, cases=False)
+    assert (lab / "files/C/ProgramData/Stocktake/new.txt").exists()
+    assert (lab / "files/D/Größe/x.txt").exists()
+
+
 def test_twice_is_told(kleff: Kleff, tmp_path: Path) -> None:
     lab, spec = tmp_path / "lab", tmp_path / "spec.toml"
     kleff("lab", "make", lab, "--plain", cases=False)

@@ -21,7 +21,6 @@ APP_PATHS = r"Software\Microsoft\Windows\CurrentVersion\App Paths"
 CLASSES = r"Software\Classes"
 ROOTS = ("HKLM", "HKCU")
 SERVERS = ("InprocServer32", "LocalServer32", "InprocHandler32", "LocalServer")
-PROGRAM = Annotated[Text, Meta(description="where its program lies, as a path with * and ?; what leads elsewhere stays")]
 
 
 class _AppPath(AccountStep, kw_only=True, frozen=True):
@@ -65,9 +64,10 @@ class AppPathKind(FoundKind):
                 yield Found(name, account, keys=(top.child(name),), shows=(f"leads to {leads}",))
 
 
-class _Protocol(AccountStep, kw_only=True, frozen=True):
-    protocol: Annotated[Text, Meta(description="its name, as it stands before the : of an address", pattern=r"^[A-Za-z][A-Za-z0-9+.\-]+$")]
-    program: PROGRAM
+class ByProgram(AccountStep, kw_only=True, frozen=True):
+    """A step about what leads to a program."""
+
+    program: Annotated[Text, Meta(description="where its program lies, as a path with * and ?; what leads elsewhere stays")]
 
     @property
     def written_paths(self) -> list[str]:
@@ -76,6 +76,10 @@ class _Protocol(AccountStep, kw_only=True, frozen=True):
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
         if wrong := path_problem(self.program, places):
             yield ("program",), wrong
+
+
+class _Protocol(ByProgram, kw_only=True, frozen=True):
+    protocol: Annotated[Text, Meta(description="its name, as it stands before the : of an address", pattern=r"^[A-Za-z][A-Za-z0-9+.\-]+$")]
 
 
 class ProtocolDelete(_Protocol, kw_only=True, frozen=True):

@@ -6,18 +6,18 @@ import re
 from collections.abc import Collection, Iterator
 from typing import Annotated
 
-from msgspec import Meta, Struct
+from msgspec import Meta
 
 from kleff.objects.base.action import Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.staging import Stage
 from kleff.objects.keys.meaning import meant_keys
-from kleff.objects.registered.classes import CLASSES, PROGRAM, ROOTS
+from kleff.objects.registered.classes import CLASSES, ROOTS, ByProgram
 from kleff.objects.registered.found import Found, FoundKind, Into
 from kleff.procedure.globs import fold
 from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Step, Texts
-from kleff.procedure.texts import Problem, path_problem
+from kleff.procedure.model import Step, Texts
+from kleff.procedure.texts import Problem
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import text_value
@@ -27,17 +27,11 @@ CHOICES = r"HKCU\Software\Microsoft\Windows\CurrentVersion\Explorer\FileExts"
 RECORDED = re.compile(r"(?:.+[_ .])?(?:backup|previous|prior)(?:[_ .].+)?", re.IGNORECASE)  # names under which setups keep what was before
 
 
-class _FileType(AccountStep, kw_only=True, frozen=True):
+class _FileType(ByProgram, kw_only=True, frozen=True):
     file_type: Annotated[Texts, Meta(description='endings, e.g. [".bwl", ".bwt"]')]
-    program: PROGRAM
-
-    @property
-    def written_paths(self) -> list[str]:
-        return [self.program]
 
     def problems(self, places: Collection[str]) -> Iterator[Problem]:
-        if wrong := path_problem(self.program, places):
-            yield ("program",), wrong
+        yield from super().problems(places)
         for index, ending in enumerate(self.file_type):
             if not re.fullmatch(r"\.[^\\/*?.\s]+", ending):
                 yield ("file_type", index), "is no ending, such as .bwl"
@@ -49,12 +43,6 @@ class FileTypeDelete(_FileType, kw_only=True, frozen=True):
 
 class FileTypeVerify(_FileType, kw_only=True, frozen=True):
     """Types of files that must be gone."""
-
-
-class GivenBack(Struct, kw_only=True):
-    """The default that an ending gets back, "" for none."""
-
-    default: str = ""
 
 
 class FileTypeKind(FoundKind):

@@ -14,6 +14,7 @@ from xml.sax.saxutils import escape
 import msgspec
 
 from kleff.errors import DamagedCase, ProcedureError
+from kleff.procedure.globs import WINDOWS, fold
 from kleff.registry.regfile import RegKey, decode, parse
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import RegValue, list_value, number_value, text_value
@@ -25,7 +26,7 @@ from kleff.workstation.lab.making.plain import CURRENT, START
 from kleff.workstation.lab.making.shortcuts import shortcut_to
 from kleff.workstation.lab.making.spec import LabSpec, Setting, SpecProduct
 from kleff.workstation.lab.registry import LabRegistry
-from kleff.workstation.lab.tasks import LabTaskControl
+from kleff.workstation.lab.tasks import FOLDER, LabTaskControl
 from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.this_machine import host
 
@@ -62,7 +63,8 @@ class Adding:
             ProcedureError: something stands there already, or a file of the description cannot be read; nothing was added.
         """
         self._collect(spec)
-        there = [path for path in self._files if path not in self._more and self._host(path).exists()]
+        places = {path: self._host(path) for path in (*self._files, *(f"{FOLDER}\\{name}" for name in self._tasks))}
+        there = [path for path, place in places.items() if path not in self._more and place.exists()]
         if there:
             raise ProcedureError([f"{there[0]} is on the lab already"], remedy="take it out of the description; nothing was changed")
         self._write()
@@ -146,7 +148,21 @@ class Adding:
     # -- writing --------------------------------------------------------------------------------------------------
 
     def _host(self, path: str) -> Path:
-        return self.lab.folder.joinpath("files", path[0].upper(), *path[3:].split("\\"))
+        """Where a file of the lab lies on this machine, below the lab's folder and reached by no link; its names as they stand there.
+
+        Raises:
+            ProcedureError: it would lie elsewhere.
+        """
+        split = WINDOWS.split(path)
+        if split is None or not split[1]:
+            raise ProcedureError([f"{path} is no path of a lab"], remedy="write a whole one, without . and ..; nothing was changed")
+        place = self.lab.folder / "files" / split[0][0]
+        for part in split[1]:
+            names = os.listdir(place) if place.is_dir() else []
+            place /= next((name for name in names if fold(name) == fold(part)), part)
+            if place.is_symlink():
+                raise ProcedureError([f"{path} is reached by a link on the lab"], remedy="name another place; nothing was changed")
+        return place
 
     def _write(self) -> None:
         for path, content in self._files.items():
