@@ -126,6 +126,28 @@ def test_killed_between_two_renames(tmp_path: Path, monkeypatch: pytest.MonkeyPa
     assert bench.files == before
 
 
+def test_made_anew_by_another_in_that_instant(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """While it stands nowhere a program that misses it writes its own: neither is lost, and the message says where the old one is."""
+    bench, original = office(tmp_path), MemoryFolder.rename
+
+    def rename(self: MemoryFolder, name: str, to: MemoryFolder, to_name: str) -> None:
+        original(self, name, to, to_name)
+        if to_name.endswith(".old"):
+            bench.on.files.add(SETTINGS, "usual\r\n".encode("utf-16"))
+
+    monkeypatch.setattr(MemoryFolder, "rename", rename)
+    with pytest.raises(Stopped, match=r"made anew by another program .* lies in (?P<where>\S+\.old)") as stopped:
+        bench.run(STEPS)
+    monkeypatch.undo()
+    assert text(bench, codec="utf-16") == "usual\r\n"
+    where = stopped.value.what.rpartition("lies in ")[2]
+    assert text(bench, where) == DEVICES
+    job = bench.again(bench.job(STEPS), next((bench.folder / "cases").iterdir()))
+    job.undo()
+    assert text(bench, where) == DEVICES
+    assert "usual" in text(bench, codec="utf-16")
+
+
 def test_a_block_between_two_lines(tmp_path: Path) -> None:
     """In the file that names machines, which may be read-only; one that is not ended is none."""
     bench = Bench(tmp_path)

@@ -35,25 +35,28 @@ def rewrite(hands: Hands, place: WPath, aside: WPath, look: Look, before: str, d
     Raises:
         ActionFailed: it has changed a moment ago, or the system says no; it is as it was.
     """
-    files = hands.workstation.files
+    files, after = hands.workstation.files, sha256_of(data)
     try:
         hands.area.make({aside.parent})
         with files.folder(aside.parent) as area, files.parent(place) as (folder, name):
+            _finish_exchange(area, aside.name, folder, name, after)
             with contextlib.suppress(FileNotFoundError):
                 area.remove(aside.name)  # of a try that was cut off
-            _finish_exchange(area, aside.name, folder, name)
             if _marks(folder.look_at(name)) != _marks(look):
                 raise _written_to(place)
             _make(folder, name, area, aside.name, data, look, times)
-            _exchange(area, aside.name, folder, name)
+            _exchange(area, aside.name, folder, name, after)
             if area.look_at(aside.name).identity != look.identity or not _is(area, aside.name, before):
-                _exchange(area, aside.name, folder, name)
+                _exchange(area, aside.name, folder, name, after)
                 area.remove(aside.name)
                 raise _written_to(place)
             folder.flush()
             area.remove(aside.name)
             area.flush()
     except OSError as error:
+        if (kept := files.look(aside.parent.child(aside.name + OLD))) is not None and kept.is_file:
+            what = f"{place} was made anew by another program in that instant; what it held before lies in {aside}{OLD}"
+            raise ActionFailed(what, remedy="put both together by hand") from None
         raise ActionFailed(f"{place} cannot be changed: {error.strerror}", remedy=remedy_for(error)) from None
 
 
@@ -75,7 +78,7 @@ def settle(hands: Hands, place: WPath, aside: WPath, before: str, after: str, fo
     files = hands.workstation.files
     if files.look(aside.parent.child(aside.name + OLD)) is not None:
         with files.folder(aside.parent) as area, files.parent(place) as (folder, name):
-            _finish_exchange(area, aside.name, folder, name)
+            _finish_exchange(area, aside.name, folder, name, after)
             if folder_times:
                 folder.set_times(folder_times)
     if files.look(aside) is not None:
@@ -85,7 +88,7 @@ def settle(hands: Hands, place: WPath, aside: WPath, before: str, after: str, fo
                     # Made in part, and never put in place.
                     area.remove(aside.name)
                     return False if _is(folder, name, before) else None
-                _exchange(area, aside.name, folder, name)  # what another program had written in that instant
+                _exchange(area, aside.name, folder, name, after)  # what another program had written in that instant
             area.remove(aside.name)
     try:
         with files.parent(place) as (folder, name):
@@ -94,7 +97,7 @@ def settle(hands: Hands, place: WPath, aside: WPath, before: str, after: str, fo
         return None
 
 
-def _exchange(area: Folder, new: str, folder: Folder, name: str) -> None:
+def _exchange(area: Folder, new: str, folder: Folder, name: str, after: str) -> None:
     """Have two files change places, in one instant where the system can."""
     try:
         area.exchange(new, folder, name)
@@ -106,23 +109,21 @@ def _exchange(area: Folder, new: str, folder: Folder, name: str) -> None:
         try:
             area.rename(new, folder, name)
         except OSError:
-            _finish_exchange(area, new, folder, name)
+            _finish_exchange(area, new, folder, name, after)
             raise
         folder.flush()
         area.rename(new + OLD, area, new)
 
 
-def _finish_exchange(area: Folder, new: str, folder: Folder, name: str) -> None:
-    """Bring three steps that were cut off to one end or the other; what somebody has written in the place since stays."""
+def _finish_exchange(area: Folder, new: str, folder: Folder, name: str, after: str) -> None:
+    """Bring three steps that were cut off to one end or the other. Where somebody has made another file in the place since, both stay."""
     if not _there(area, new + OLD):
         return
     if not _there(folder, name):
         area.rename(new + OLD, folder, name)
         folder.flush()
-    elif not _there(area, new):
+    elif not _there(area, new) and _is(folder, name, after):
         area.rename(new + OLD, area, new)
-    else:
-        area.remove(new + OLD)
 
 
 def _there(folder: Folder, name: str) -> bool:
