@@ -103,6 +103,18 @@ def test_every_step_finds_something(kleff: Kleff, tmp_path: Path, file: Path) ->
     assert changed(before, stands(lab)) == []
 
 
+@pytest.mark.parametrize(
+    "name", sorted(path.name[:-5] for path in HERE.glob("*.toml") if not path.name.endswith((".lab.toml", "kind.procedure.toml")))
+)
+def test_a_lab_for_every_need(kleff: Kleff, tmp_path: Path, name: str) -> None:
+    """No step of theirs finds nothing; where a question is open, that is said, and the lab is there."""
+    own = Path(shutil.copy(HERE / f"{name}.toml", tmp_path / "own.toml"))
+    said = kleff("lab", "make", tmp_path / "lab", "--from", own, cases=False).out
+    assert "is ready" in said
+    assert "nothing could be made" not in said
+    assert ("not answered" in said) == (name == "tool-with-a-choice")
+
+
 def test_the_story_of_five_minutes(kleff: Kleff, tmp_path: Path) -> None:
     """A lab, one's own product on it, a look, a run with its restart, and all of it back; by the clock of its commands."""
     began, lab, on = time.monotonic(), tmp_path / "lab", f"lab:{tmp_path / 'lab'}"

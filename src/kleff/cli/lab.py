@@ -33,6 +33,10 @@ def make(
     plain: Annotated[bool, typer.Option("--plain", help="A plain one with no product, for  kleff lab add.")] = False,
 ) -> None:
     """Make a lab in a new folder."""
+    from kleff.errors import UsageError
+
+    if from_ is not None and plain:
+        raise UsageError("--from puts a product on a plain lab, --plain none", remedy="give one of them")
     if from_ is not None:
         _make_from(folder, from_)
         return
@@ -69,9 +73,13 @@ def _make_from(folder: Path, procedure: Path) -> None:
     build_plain(folder)
     on = f"lab:{folder}"
     Adding(folder, procedure.parent).add(msgspec.convert(staged(Job.open(procedure, on)), LabSpec))
-    missing = nothing_to_do(Job.open(procedure, on))
     print(f"POTTING-05 is ready, with {loaded.product.name} on it: use it as  --on {on}")
     print(f"  kleff preview {typed(str(procedure))} --on {typed(on)}")
+    try:
+        missing = nothing_to_do(Job.open(procedure, on))
+    except Refused as error:  # a question that has no answer yet
+        print(f"  what each step finds there, the preview tells: {error.what}")
+        return
     if missing:
         lines = ", ".join(map(str, missing))
         print(f"  nothing could be made for the steps at line {lines}: add it with  kleff lab add {typed(str(folder))} SPEC")

@@ -53,7 +53,8 @@ class TrashKind(Kind):
         assert isinstance(model, TrashDelete)
         for account in stage.here.resolver.accounts(model.accounts):
             for text in model.trash_of:
-                stage.add("thrown", account=account.id, was=next(iter(stage.named(text)), ""))
+                for was in stage.named(text)[:1]:
+                    stage.add("thrown", account=account.id, was=was)
 
     def words(self, phase: str) -> Words:
         return Words("Set aside", ("item", "items"), sized=True, total="aside", frees=True)

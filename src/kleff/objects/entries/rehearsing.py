@@ -32,5 +32,8 @@ def put_product(step: LoadedStep, stage: Stage) -> None:
     if isinstance(model, Removing) and model.quiet and "\\" in model.quiet[0]:
         stage.program(model.quiet[0])
     rows = stage.tables.setdefault("product", [])
-    if name not in [row["name"] for row in rows]:
+    known = next((row for row in rows if row["name"] == name), None)
+    if known is None:
         rows.append(said)
+    elif publisher:  # an earlier step did not say whose it is
+        known["publisher"] = by
