@@ -15,7 +15,8 @@ from kleff.registry.values import text_value
 from kleff.workstation.lab.making.drivers import add_driver
 from kleff.workstation.windows.drivers import read_inf
 from memory import Bench, each_kill, states
-from support import bad_step
+from needs.lab import put
+from support import Kleff, bad_step, procedure
 
 STEP = '[[uninstall]]\ndriver = "Brindlewort soil probe*"\nprovider = "Brindlewort*"\n[[verify]]\ndriver = "bwk*.inf"\n'
 
@@ -99,6 +100,19 @@ def test_which_are_meant(tmp_path: Path) -> None:
     for lines, rows in found.items():
         plan = [a for a in bench.plan(f"[[uninstall]]\n{lines}\n") if a.phase == "uninstall"]
         assert {target: state for target, (state, _) in states(plan).items()} == rows, lines
+
+
+def test_one_that_is_plugged_in_asks_for_a_restart(kleff: Kleff, tmp_path: Path) -> None:
+    lab = tmp_path / "lab"
+    put(lab, {"driver": [{"name": "bwprobe", "provider": "Brindlewort", "title": "Brindlewort soil probe", "number": 12}]})
+    file = lab / "lab.toml"
+    file.write_text(file.read_text().replace("format = 1", "format = 1\nconnected = ['USB\\VID_04D8&PID_BWPROBE\\5&1&12']"))
+    own = procedure(tmp_path / "p.toml", '[[uninstall]]\ndriver = "bwprobe.inf"\nprovider = "Brindlewort"\n')
+    assert "a restart is needed" in kleff("run", own, "--on", f"lab:{lab}", "--yes", code=5).err
+    kleff("lab", "restart", lab, cases=False)
+    assert "nothing is left" in kleff("resume").out
+    kleff("undo", kleff.case(), "--yes")
+    assert (lab / "files/C/Windows/INF/oem12.inf").exists()
 
 
 @pytest.mark.parametrize("data", [b"", b"\xff\xfe", b"[Version]\nProvider=%a%\n", b"[Version\nx=y", b"\0" * 40, b"=\n[]\n[ ]\n==\n"])
