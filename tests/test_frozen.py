@@ -21,7 +21,7 @@ from support import IS_ROOT, Kleff
 
 FOLDER = Path(__file__).parent / "frozen"
 GIVEN = {"KLEFF_SECRET_PASSPHRASE_OF_THE_BAG": "three beds of sage", "KLEFF_SECRET_DATABASE_PASSWORD": "plum"}
-FILES = sorted(f.name.removesuffix(".tar.zst") for f in FOLDER.glob("*.zst"))
+FILES = sorted(str(f.relative_to(FOLDER)).removesuffix(".tar.zst") for f in FOLDER.glob("*/*.zst"))
 ACTION = ("number", "phase", "line", "label", "verb", "target", "path_b64", "account", "state", "note", "items", "size")
 EFFECT = ("number", "action", "kind", "state", "note", "at", "what")
 

@@ -1,4 +1,4 @@
-"""Makes the frozen cases of a release:  PYTHON_OF_THAT_RELEASE make.py FOLDER
+"""Makes the frozen cases of a release:  PYTHON_OF_THAT_RELEASE of_0_1_0.py FOLDER
 
 Each file holds a workstation with cases in one state, made by the release itself. `expected.json` in it says what that release
 tells of them, and what the workstation looks like after each command that can follow. The files are never made anew with a later
@@ -7,10 +7,7 @@ release: they are what technicians have on their disks.
 
 from __future__ import annotations
 
-import json
-import os
 import shutil
-import subprocess
 import sys
 import tempfile
 import time
@@ -21,10 +18,9 @@ from typing import Any
 sys.path.insert(0, str(Path(__file__).parent.parent))
 sys.path.insert(0, str(Path(__file__).parent))
 
-from moving import pack, settle, state, unpack
+from making import Work, freeze
 
 from debs import build, dpkg, used_for_a_while
-from killing import run_until
 from kleff.workstation.lab.build import LabBuilder
 from support import linux_tree
 
@@ -33,7 +29,6 @@ DATA = r"C:\ProgramData\Brindlewort"
 CURRENT = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion"
 SID = "S-1-5-21-2604417713-1180660424-3370910822"
 SERVICE = "BrindlewortPrintBridge"
-GIVEN = {"KLEFF_SECRET_PASSPHRASE_OF_THE_BAG": "three beds of sage", "KLEFF_SECRET_DATABASE_PASSWORD": "plum"}
 
 PROCEDURE = r"""
 format = 1
@@ -213,92 +208,11 @@ paths = ['/var/lib/brindlewort-bridge', '/etc/brindlewort-bridge', '{user.home}/
 """
 
 
-class Work:
-    """One frozen file in the making."""
-
-    def __init__(self, folder: Path, tree: bool = False, restart: str = "", **lab: Any) -> None:
-        self.folder, self.tree = folder, tree
-        folder.mkdir()
-        (make_tree if tree else make_lab)(folder / ("tree" if tree else "lab"), **lab)
-        self.procedure = folder / "procedure.toml"
-        self.procedure.write_text(TREE_PROCEDURE if tree else PROCEDURE.replace("RESTART", restart))
-        self.before = state(folder)
-
-    @property
-    def spec(self) -> str:
-        return f"root:{self.folder / 'tree'}" if self.tree else f"lab:{self.folder / 'lab'}"
-
-    def words(self, *words: str) -> list[str]:
-        return [*words, "--cases", str(self.folder / "cases")]
-
-    def __call__(self, *words: str) -> subprocess.CompletedProcess[str]:
-        program = Path(sys.executable).parent / "kleff"
-        return subprocess.run(
-            [program, *self.words(*words)], capture_output=True, text=True, env={**os.environ, **GIVEN}, stdin=subprocess.DEVNULL
-        )
-
-    def run(self, *more: str, code: int = 0) -> None:
-        confirmed = [] if self.tree else ["--confirmed", "probe"]
-        done = self("run", str(self.procedure), "--on", self.spec, "--yes", "--ticket", "4711", "--technician", "Till", *confirmed, *more)
-        assert done.returncode == code, (done.returncode, done.stdout, done.stderr)
-
-    def case(self) -> str:
-        return max((self.folder / "cases").iterdir(), key=lambda p: p.stat().st_mtime_ns).name
-
-    def killed(self, *words: str, write: int) -> None:
-        os.environ.update(GIVEN)
-        code, _ = run_until(self.words(*words, "--quiet"), write, True, self.folder.parent / "log")
-        assert code == -9, code
-
-
-FOLLOW: dict[str, list[list[str]]] = {
-    "open": [["resume"], ["undo", "--yes"]],
-    "waiting": [["lab"], ["undo", "--yes"]],
-    "undoing": [["undo", "--yes"]],
-    "finished": [["undo", "--yes"], ["discard", "--yes"], ["verify"], ["restore", "--dry-run"], ["undo", "--yes", "--only", "keys"]],
-    "undone": [["discard", "--yes"]],
-    "discarded": [["restore", "--dry-run"]],
-}
-
-
-def follow(work: Work, file: Path) -> list[dict[str, Any]]:
-    """What each command that can follow ends with, and leaves, each on a copy of its own."""
-    told = []
-    case = work.case()
-    now = json.loads(work("report", case, "--json").stdout)["case"]["state"]
-    for words in FOLLOW[now]:
-        if work.tree and "--only" in words:
-            continue
-        copy = Work.__new__(Work)
-        copy.folder, copy.tree, copy.procedure = file.parent / "follow", work.tree, work.procedure
-        copy.folder.mkdir()
-        unpack(file, copy.folder)
-        settle(copy.folder)
-        if words == ["lab"]:
-            subprocess.run(
-                [Path(sys.executable).parent / "kleff", "lab", "restart", str(copy.folder / "lab")], check=True, capture_output=True
-            )
-            done = copy("resume", case)
-        else:
-            done = copy(words[0], case, *words[1:])
-        after = json.loads(copy("report", case, "--json").stdout)["case"]["state"]
-        told.append({"words": words, "code": done.returncode, "case": after, "state": state(copy.folder)})
-        assert "Traceback" not in done.stderr
-        print("   ", words, done.returncode, after, done.stderr.strip().splitlines()[-1:] if done.returncode not in (0, 4) else "")
-        shutil.rmtree(copy.folder)
-    return told
-
-
-def freeze(name: str, work: Work, out: Path) -> None:
-    print(name)
-    case = work.case()
-    report = json.loads(work("report", case, "--json").stdout)
-    scratch = out / "scratch.tar.zst"
-    pack(work.folder, scratch)
-    expected = {"case": case, "before": work.before, "report": report, "follow": follow(work, scratch)}
-    (work.folder / "expected.json").write_text(json.dumps(expected, indent=1))
-    pack(work.folder, out / f"{name}.tar.zst")
-    scratch.unlink()
+def labour(folder: Path, tree: bool = False, restart: str = "", **lab: Any) -> Work:
+    text = TREE_PROCEDURE if tree else PROCEDURE.replace("RESTART", restart)
+    work = Work(folder, text, make_tree if tree else lambda top: make_lab(top, **lab), tree)
+    work.confirmed = () if tree else ("probe",)
+    return work
 
 
 def unit_stopped(work: Work) -> None:
@@ -318,7 +232,7 @@ def main(out: Path) -> None:
     top = Path(tempfile.mkdtemp(prefix="frozen-", dir="/root"))
 
     def made(name: str, do: Callable[[Work], None], **how: Any) -> None:
-        work = Work(top / name, **how)
+        work = labour(top / name, **how)
         do(work)
         freeze(name, work, out)
 
@@ -329,9 +243,6 @@ def main(out: Path) -> None:
     def half_undone(work: Work) -> None:
         work.run()
         work.killed("undo", work.case(), "--yes", write=6)
-
-    def run_words(work: Work) -> list[str]:
-        return ["run", str(work.procedure), "--on", work.spec, "--yes", "--confirmed", "probe"]
 
     def discarded(work: Work) -> None:
         work.run()
@@ -359,16 +270,16 @@ def main(out: Path) -> None:
     made("stopped", lambda w: w.run(code=1), refuses=True)
     made("waiting", lambda w: w.run(code=5), exit_code=3010)
     for write in (7, 24, 40, 55):
-        made(f"killed-{write}", lambda w, write=write: w.killed(*run_words(w), write=write))
+        made(f"killed-{write}", lambda w, write=write: w.killed(*w.run_words(), write=write))
     made("undone", undone)
     made("half-undone", half_undone)
     made("discarded", discarded)
     made("restored", reinstalled)
     made("restore-killed", restore_cut_off)
     made("locked", lambda w: w.run("--passphrase"))
-    made("locked-killed", lambda w: w.killed(*run_words(w), "--passphrase", write=12))
+    made("locked-killed", lambda w: w.killed(*w.run_words(), "--passphrase", write=12))
     made("packages", lambda w: w.run(), tree=True)
-    made("packages-killed", lambda w: w.killed("run", str(w.procedure), "--on", w.spec, "--yes", write=14), tree=True)
+    made("packages-killed", lambda w: w.killed(*w.run_words(), write=14), tree=True)
 
     def with_unit(work: Work) -> None:
         work.run()
