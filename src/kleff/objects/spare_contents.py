@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterable, Iterator
 
-from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan
+from kleff.case.aside.spare_plan import COPIED_UP_TO, AroundPlan, SparePlan
 from kleff.case.guard.guard import Target
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base.here import Here
@@ -118,7 +118,29 @@ def package_plan(here: Here, records: list[PackageRecord]) -> SparePlan:
         path for path, look in listed.values()
         if (not look.is_folder or path.key in own_keys) and not any(place.holds(path) for place in places)
     ] + [p for key, p in kept_apart.items() if key not in listed and not any(place.holds(p) for place in places)]  # fmt: skip
-    return SparePlan(places=places, singles=singles, full=here.options.spare == "full")
+    return SparePlan(places=places, singles=singles, full=here.options.spare == "full", around=_around(here))
+
+
+def _around(here: Here) -> AroundPlan:
+    """What scripts may change beside the packages' own."""
+    packages, files = here.workstation.packages, here.workstation.files
+    if packages is None or not here.workstation.admin:
+        return AroundPlan()
+
+    def there(texts: Iterable[str]) -> list[WPath]:
+        paths: dict[object, WPath] = {}
+        for text in texts:
+            path = files.path(text)
+            try:
+                path = files.resolve(path).path if path is not None else None
+            except LinkOnTheWay:
+                continue  # somebody else's, whom no script of a package means
+            if path is not None and files.look(path) is not None:
+                paths[path.key] = path
+        return list(paths.values())
+
+    found = packages.around()
+    return AroundPlan(there(found.copied), there(found.linked), there(found.alone))
 
 
 def _exact(path: WPath) -> Target:

@@ -163,6 +163,11 @@ class Services(Protocol):
     def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
         """What `hold` changes in the registry, as it was before."""
 
+    def running(self) -> list[str]:
+        """All that runs now, and whatever else the service manager keeps started (sockets, timers), as `restore` takes names. Nothing where
+        that cannot be told without running something.
+        """
+
     def forget(self, names: Sequence[str]) -> None:
         """Let the service manager look anew what there is, and forget of these what is not there any more; nothing is stopped."""
 

@@ -3,11 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Installed, Package, PackageRecord, Source
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """Places that scripts of packages change, as texts.
+
+    Attributes:
+        copied: with all below; their files may be changed in place.
+        linked: files that are only ever replaced.
+        alone: folders and links by themselves.
+    """
+
+    copied: list[str] = field(default_factory=list)
+    linked: list[str] = field(default_factory=list)
+    alone: list[str] = field(default_factory=list)
+
+
+Ready = Callable[[Sequence[PackageRecord]], None]
 
 
 class Packages(Protocol):
@@ -80,12 +99,12 @@ class Packages(Protocol):
     def record(self, name: str) -> PackageRecord:
         """What it takes to build an installed package anew."""
 
-    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
+    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Ready) -> None:
         """Build packages anew and install them, without network and without starting services.
 
         Args:
             folder: where they are built; they are taken away again.
-            ready: called when their files are in place and nothing of theirs has run yet.
+            ready: called with those whose files are in place now, before anything of theirs has run.
 
         Raises:
             ActionFailed: the package manager failed; its output is in the file.
@@ -104,6 +123,16 @@ class Packages(Protocol):
 
     def clear_up(self) -> None:
         """Take away what a run that was killed may have left in the way."""
+
+    def around(self) -> Surroundings:
+        """What scripts of packages change though it is others' as well."""
+
+    def last_acted(self, output: Path) -> int:
+        """When a removal that was cut off last did something, as far as it can be told, in ns.
+
+        Args:
+            output: into which it has written.
+        """
 
     def at_work(self) -> str:
         """Which package manager is at work now, by name and number; "" if none is."""

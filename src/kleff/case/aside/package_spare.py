@@ -12,8 +12,9 @@ from pathlib import Path
 
 import msgspec
 
+from kleff.case.aside.around import Marks
 from kleff.case.aside.spare import Spare
-from kleff.case.aside.spare_index import Made
+from kleff.case.aside.spare_index import Made, read_taken
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.record.exports import read_checked, write_new
 from kleff.errors import ActionFailed, DamagedCase, KleffError
@@ -24,10 +25,13 @@ from kleff.workstation.this_machine import host
 
 
 class PackageRecords(msgspec.Struct, kw_only=True):
-    """What is kept of one removal: the packages, and their services as they were (name, running, start)."""
+    """What is kept of one removal: the packages, their services as they were (name, running, start), and all that ran on the workstation:
+    a script may stop what belongs to a package that stays.
+    """
 
     packages: list[PackageRecord]
     services: list[tuple[str, bool, str]]
+    running: list[str] = []
 
 
 class PackageSpare:
@@ -42,10 +46,13 @@ class PackageSpare:
         self._workstation = workstation
         self._spare = spare
         self._folder = folder
+        self._number = number
         self._file = folder / "undo" / f"{number:04d}-packages.json"
         self._standing = folder / "undo" / f"{number:04d}-standing.json"
         self._made = folder / "undo" / f"{number:04d}-made.json"
-        self._difference = folder / "undo" / f"{number:04d}-difference.json"
+        self._begun = folder / "undo" / f"{number:04d}-begun.json"
+        self._stopped = folder / "undo" / f"{number:04d}-stopped.json"
+        self._removing = folder / "output" / f"{number:04d}.txt"
         self._output = folder / "output" / f"{number:04d}-back.txt"
 
     def take(self, records: list[PackageRecord], plan: SparePlan) -> dict[str, str]:
@@ -59,7 +66,9 @@ class PackageSpare:
         services = [(s.name, s.running, s.start) for pattern in patterns for s in facet.like(pattern)] if facet else []
         self._file.unlink(missing_ok=True)  # of a try that was killed before its intent
         # The standard library's writer: scripts and names may hold bytes that are not text, which it escapes.
-        text = json.dumps(msgspec.to_builtins(PackageRecords(packages=records, services=services)))
+        text = json.dumps(
+            msgspec.to_builtins(PackageRecords(packages=records, services=services, running=facet.running() if facet else []))
+        )
         return {"records": write_new(self._file, text.encode("ascii")), "index": self._spare.make(plan)}
 
     def put_back(self, records: str, index: str, instead: Mapping[str, str]) -> list[str]:
@@ -80,16 +89,21 @@ class PackageSpare:
             raise ActionFailed("there is no package manager here any more")
         facet.wait()
         recorded, source = self._read(records), self._spare.source(index)
+        around, begun = self._spare.index(index).around, self._as_begun(index)
+        taken, acted = read_taken(self._folder, self._number), facet.last_acted(self._removing)
+        stopped = self._stopped_by_it(recorded)
         facet.clear_stand_ins(recorded.packages, source)  # of a try that was cut off
         lacking = self._lacking(recorded.packages, facet, instead)
         if lacking or self._standing.exists():
             self._install(lacking, source, index, facet)
             facet.clear_stand_ins(recorded.packages, source)
         facet.make_way(recorded.packages)  # before what gave way is missed at its place
-        stays = self._spare.bring_back(index, self._load(self._made), self._gone())
+        stays = self._spare.bring_back(index, self._load(self._made), taken)
         stays += facet.settle(recorded.packages)
-        self._settle_services(recorded)
+        stays += self._spare.around.give_back(around, taken, begun, acted)
+        stays += self._settle_services(recorded, stopped)
         self._made.unlink(missing_ok=True)
+        self._begun.unlink(missing_ok=True)
         return stays
 
     @property
@@ -108,12 +122,25 @@ class PackageSpare:
         try:
             if lacking:
                 self._nothing_in_the_way(lacking, source, index, before, facet)
-                files = {c.path for r in lacking for c in r.config_files}
-                facet.put_back(lacking, source, self._folder / "undo", self._output, lambda: self._spare.copy_back(index, files))
+                facet.put_back(
+                    lacking,
+                    source,
+                    self._folder / "undo",
+                    self._output,
+                    lambda unpacked: self._spare.copy_back(index, {c.path for r in unpacked for c in r.config_files}),
+                )
         except (KleffError, OSError):
             self._note(index, before)
             raise
         self._note(index, before)
+
+    def _as_begun(self, index: str) -> Marks:
+        """What around the packages was not as before when this undo began; noted once, by the first try: it changes some itself."""
+        if not self._begun.exists():
+            changed = self._spare.around.changed(self._spare.index(index).around)
+            host().write_atomic(self._begun, json.dumps(changed).encode("ascii"))
+            return changed
+        return dict(json.loads(self._begun.read_bytes()))
 
     def _note(self, index: str, before: Made) -> None:
         self._keep(self._made, self._spare.made(index, before))
@@ -152,17 +179,6 @@ class PackageSpare:
         path = self._workstation.files.path(text)
         return path is not None and self._workstation.files.look(self._workstation.files.resolve(path).path) is None
 
-    def _gone(self) -> list[str] | None:
-        """What the removal took along, as noted when it had ended; None if it was cut off."""
-        try:
-            return list(json.loads(self._difference.read_bytes())["gone"])
-        except FileNotFoundError:
-            return None
-        except (OSError, ValueError, KeyError) as error:
-            raise DamagedCase(
-                f"cannot be read: {error}", where=str(self._difference), remedy="restore the case folder from a copy"
-            ) from None
-
     def _keep(self, file: Path, state: Made) -> None:
         host().write_atomic(file, json.dumps(state).encode("ascii"))
 
@@ -195,8 +211,35 @@ class PackageSpare:
         there = {r.name: (p.state, p.version, p.broken) for r in records if (p := now.get(r.name))}
         return [r for r in records if there.get(r.name) != (wanted[r.installed], r.version, False)]
 
-    def _settle_services(self, recorded: PackageRecords) -> None:
+    def note_stopped(self, records: str) -> None:
+        """When the removal has ended: what ran before it and does not any more."""
+        self._note_stopped(self._read(records))
+
+    def _note_stopped(self, recorded: PackageRecords) -> None:
+        host().write_atomic(self._stopped, json.dumps(self._not_running(recorded)).encode())
+
+    def _not_running(self, recorded: PackageRecords) -> list[str]:
         facet = self._workstation.services
-        for name, running, start in recorded.services if facet else []:
-            assert facet is not None
-            facet.restore(Service(name, running, start))
+        now = set(facet.running()) if facet and recorded.running else set()
+        return [name for name in recorded.running if name not in now]
+
+    def _stopped_by_it(self, recorded: PackageRecords) -> list[str]:
+        """What the removal has stopped; where it was cut off, all that ran before and does not now."""
+        if not self._stopped.exists():
+            self._note_stopped(recorded)
+        return list(json.loads(self._stopped.read_bytes()))
+
+    def _settle_services(self, recorded: PackageRecords, stopped: list[str]) -> list[str]:
+        """Start what was stopped, and let it start by itself as before. Returns what does not start, for the technician."""
+        facet = self._workstation.services
+        if facet is None:
+            return []
+        told: list[str] = []
+        facet.forget([])  # the service manager is to see the units that are back
+        ran = [Service(name, True, "") for name in stopped]
+        for service in (*(Service(*one) for one in recorded.services), *ran):
+            try:
+                facet.restore(service)
+            except ActionFailed as error:
+                told.append(error.what)
+        return list(dict.fromkeys(told))

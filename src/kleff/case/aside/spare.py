@@ -11,7 +11,7 @@ from __future__ import annotations
 import contextlib
 import json
 import stat
-from base64 import b64decode, b64encode
+from base64 import b64decode
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import IO
@@ -19,8 +19,11 @@ from typing import IO
 import msgspec
 
 from kleff.case.aside.area import Area
-from kleff.case.aside.spare_index import Made, SpareDifference, SparedItem, SparedKey, SpareIndex, state_of
-from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan, leave_out
+from kleff.case.aside.around import Around
+from kleff.case.aside.as_it_was import differs, settle, settle_file
+from kleff.case.aside.spare_index import Made, SpareDifference, SparedItem, SparedKey, SpareIndex, Taken, state_of
+from kleff.case.aside.spare_plan import SparePlan, leave_out
+from kleff.case.aside.spare_taking import Taking
 from kleff.case.record.exports import export, read_checked, read_export, write_new
 from kleff.errors import Refused
 from kleff.procedure.globs import fold
@@ -47,14 +50,15 @@ class Spare:
         self._area = area
         self._folder = folder / "undo"
         self._stem = f"{number:04d}-spare"
-        self._first: dict[tuple[int, int], str] = {}
         self._special = 0
+        self.around = Around(files, area, self._stem)
 
     # -- making -----------------------------------------------------------------------------------------------
 
     def areas(self, plan: SparePlan) -> list[WPath]:
         """Where it will lie, one folder per volume; nothing is made."""
-        return list({a.key: a for a in (self._area.folder_for(p) for p in (*plan.places, *plan.singles))}.values())
+        places = (*plan.places, *plan.singles, *plan.around.all)
+        return list({a.key: a for a in map(self._area.folder_for, places)}.values())
 
     def make(self, plan: SparePlan) -> str:
         """Take the spare. Returns the SHA-256 of its index.
@@ -66,25 +70,13 @@ class Spare:
         self._area.make(set(areas))
         for area in areas:
             self._area.make_below(area, self._stem)
-        things: list[SparedItem] = []
-        for place, path, look in self._found(plan):
-            into = self._area.folder_for(place).child(self._stem)
-            things.append(self._keep(path, look, into, len(things), plan.full))
-        parents = {p.parent.key: p.parent for p in (*plan.singles, *plan.places)}
-        above = [self._kept(p, k, {}) for p in parents.values() if (k := self._files.look(p))]
-        index = SpareIndex(areas=[packed(a) for a in areas], things=things, above=above, keys=list(self._export(plan)))
+        taking = Taking(self._files, self._area, plan, self._stem)
+        things, above = taking.things(), taking.above()
+        around = self.around.take(plan.around.copied, plan.around.linked, plan.around.alone)
+        keys = list(self._export(plan))
+        index = SpareIndex(areas=[packed(a) for a in areas], things=things, above=above, keys=keys, around=around)
         # The standard library's writer: link targets may hold bytes that are not text, which it escapes.
         return write_new(self._folder / f"{self._stem}.json", json.dumps(msgspec.to_builtins(index)).encode("ascii"))
-
-    def _found(self, plan: SparePlan) -> Iterator[tuple[WPath, WPath, Look]]:
-        """(place it belongs to, path, look) of everything, parents first."""
-        for single in sorted(plan.singles, key=lambda p: p.parts):
-            look = self._files.look(single)
-            if look is not None:
-                yield single, single, look
-        for place in plan.places:
-            for path, look in self._files.walk(place):
-                yield place, path, look
 
     def _export(self, plan: SparePlan) -> Iterator[SparedKey]:
         for number, key in enumerate(plan.keys, 1):
@@ -99,43 +91,6 @@ class Spare:
                 stem = f"{self._stem}-{number:03d}"
                 single = RegKey(key.parts[-1], {fold(value.name): value})
                 yield SparedKey(stem=stem, sha256=export(self._folder, stem, key, single))
-
-    def _kept(self, path: WPath, look: Look, attributes: dict[str, str]) -> SparedItem:
-        return SparedItem(
-            path=packed(path), mode=stat.S_IMODE(look.mode) | stat.S_IFMT(look.mode), uid=look.uid, gid=look.gid,
-            atime=look.times[0], mtime=look.times[1], size=look.size, attributes=attributes,
-        )  # fmt: skip
-
-    def _keep(self, path: WPath, look: Look, into: WPath, number: int, full: bool) -> SparedItem:
-        if look.is_link:
-            kept = self._kept(path, look, {})
-            kept.link = self._files.read_link(path)
-            return kept
-        if not look.is_file:
-            return self._kept(path, look, self._attributes(path) if look.is_folder else {})
-        kept = self._kept(path, look, {})
-        held = into.child(f"{number:06d}")
-        kept.lies = packed(held)
-        with self._files.parent(path) as (folder, name), self._files.folder(into) as to:
-            first = self._first.get(look.identity)
-            if first is not None:  # a second name of a file that is kept already
-                to.link(first, to, held.name)
-                return kept
-            if look.links > 1:
-                self._first[look.identity] = held.name
-            # A second name may outlive the uninstaller; only a link brings back the same file under both.
-            if (look.size > COPIED_UP_TO or look.links > 1) and not full:
-                try:
-                    folder.link(name, to, held.name)
-                    return kept
-                except OSError:
-                    pass  # cannot be linked there: copied
-            kept.sha256 = folder.copy_file(name, to, held.name, look)
-        return kept
-
-    def _attributes(self, path: WPath) -> dict[str, str]:
-        with self._files.folder(path) as folder:
-            return {name: b64encode(value).decode() for name, value in folder.attributes().items()}
 
     # -- afterwards -------------------------------------------------------------------------------------------
 
@@ -163,6 +118,9 @@ class Spare:
                 result.altered.append(kept.path)
             else:
                 result.left += 1
+                if not look.is_link and differs(kept, look):
+                    result.touched[kept.path] = (look.uid, look.gid, stat.S_IMODE(look.mode))
+        result.around = self.around.changed(index.around)
         for key in index.keys:
             ref, _ = read_export(self._folder, key.stem, key.sha256)
             if self._registry is not None and not self._registry.exists(ref):
@@ -178,20 +136,24 @@ class Spare:
     # -- bringing back ----------------------------------------------------------------------------------------
 
     def bring_back(
-        self, sha256: str, made: Made | None = None, gone: list[str] | None = None, own: Sequence[tuple[KeyRef, str]] = ()
+        self,
+        sha256: str,
+        made: Made | None = None,
+        taken: Taken | None = None,
+        own: Sequence[tuple[KeyRef, str]] = (),
     ) -> list[str]:
         """Put back what is gone; never over anything. Done twice is done once.
 
         Args:
             made: what the undo itself has had made anew. As long as it is that very thing, it gives way to the original.
             own: values (key, name) that this case has changed and has yet to give back; those that are there are left.
-            gone: what the removal took along; what else is missing now went otherwise, and is left. None: not known.
+            taken: what the removal did; what else is missing now went otherwise, and is left. None: not known.
 
         Returns:
             What could not be brought back as it was, for the technician.
         """
         index, made = self.index(sha256), made or {}
-        concerned = {k.path for k in index.things} if gone is None else {*gone, *made}
+        concerned = {k.path for k in index.things} if taken is None else {*taken.gone, *made, *self._still(taken)}
         stays: list[str] = []
         for kept in (k for k in index.things if k.path in concerned):
             if kept.path in made:
@@ -211,6 +173,13 @@ class Spare:
                 stays += self._registry.write_tree(ref, tree)
                 self._registry.api.flush()
         return stays
+
+    def _still(self, taken: Taken) -> Iterator[str]:
+        """What the removal gave another owner or mode, and what has been as that left it since."""
+        for path, left in taken.touched.items():
+            look = self._files.look(self._path(path))
+            if look is not None and (look.uid, look.gid, stat.S_IMODE(look.mode)) == tuple(left):
+                yield path
 
     @property
     def not_back(self) -> str:
@@ -234,7 +203,7 @@ class Spare:
         try:
             look = self._files.look(path)
             if look is not None:
-                return [f"{path} was changed in place and is left as it is"] if self._changed(kept, look) else []
+                return self._settle_standing(kept, path, look)
             with self._files.parent(path) as (folder, name):
                 if stat.S_ISDIR(kept.mode):
                     folder.make_folder(name)
@@ -248,6 +217,15 @@ class Spare:
                 folder.flush()
         except OSError as error:
             return [f"{path} cannot be brought back: {error.strerror}"]
+        return []
+
+    def _settle_standing(self, kept: SparedItem, path: WPath, look: Look) -> list[str]:
+        """What is there: a program may have lost its rights already when whoever was about to unlink it was killed."""
+        if self._changed(kept, look):
+            return [f"{path} was changed in place and is left as it is"]
+        if look.is_file and stat.S_ISREG(kept.mode):
+            with self._files.parent(path) as (folder, name):
+                settle_file(folder, name, kept)
         return []
 
     def _clear_way(self, kept: SparedItem, made: tuple[int, int, int]) -> None:
@@ -335,14 +313,11 @@ class Spare:
             return [f"{path}: it was changed before it was removed; what there is of it is left in {held}"]
         with self._files.parent(held) as (folder, from_name):
             folder.rename(from_name, to, name)
+            settle_file(to, name, kept)
             to.flush()
         return []
 
     def _settle(self, kept: SparedItem) -> None:
         """Owner, mode, attributes and times of a folder as they were."""
         with contextlib.suppress(FileNotFoundError, NotADirectoryError), self._files.folder(self._path(kept.path)) as folder:
-            folder.set_owner(kept.uid, kept.gid)
-            folder.set_mode(stat.S_IMODE(kept.mode))
-            for name, value in kept.attributes.items():
-                folder.set_attribute(name, b64decode(value))
-            folder.set_times((kept.atime, kept.mtime))
+            settle(folder, kept)

@@ -13,6 +13,21 @@ COPIED_UP_TO = 64 * 1024  # bytes; what is larger is linked
 
 
 @dataclass
+class AroundPlan:
+    """What lies around packages: places with all below whose files are copied, files that are linked since they are only ever replaced,
+    and folders and links by themselves.
+    """
+
+    copied: list[WPath] = field(default_factory=list)
+    linked: list[WPath] = field(default_factory=list)
+    alone: list[WPath] = field(default_factory=list)
+
+    @property
+    def all(self) -> list[WPath]:
+        return [*self.copied, *self.linked, *self.alone]
+
+
+@dataclass
 class SparePlan:
     """What a spare is made of.
 
@@ -20,6 +35,7 @@ class SparePlan:
         places: topmost paths of the product; keys: with all below them; values: single ones by key and name.
         full: copy everything, link nothing.
         singles: paths without what is below them.
+        around: what is others' as well and may be changed by scripts.
         before: values that this case has changed, as they were; a spare holds those.
     """
 
@@ -29,6 +45,7 @@ class SparePlan:
     full: bool = False
     singles: list[WPath] = field(default_factory=list)
     before: list[tuple[KeyRef, RegValue]] = field(default_factory=list)
+    around: AroundPlan = field(default_factory=AroundPlan)
 
     def settle_before(self, key: KeyRef, tree: RegKey) -> None:
         """Put the values that this case has changed into what was read of a key, as they were."""

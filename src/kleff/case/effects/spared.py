@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import time
 from base64 import b64decode, b64encode
 from collections.abc import Callable, Iterator
@@ -13,17 +12,16 @@ from msgspec import Struct, field
 
 from kleff.case.aside.deleting import delete_tree
 from kleff.case.aside.spare import Spare
-from kleff.case.aside.spare_index import SpareDifference
+from kleff.case.aside.spare_index import SpareDifference, Taken, read_taken, write_taken
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.effects.base import Effect
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Journaled, Sha256
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, DamagedCase
 from kleff.progress import Silent
 from kleff.texts import plural
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
-from kleff.workstation.this_machine import host
 
 STILL = 2.0  # seconds without a change after which a copy that was handed over to is taken to have ended
 
@@ -58,9 +56,10 @@ class Spared(Effect, kw_only=True, frozen=True, omit_defaults=True):
 
     def took_along(self, one: Journaled, hands: Hands) -> list[str]:
         try:
-            return list(json.loads((hands.case.folder / "undo" / f"{one.id:04d}-difference.json").read_bytes())["gone"])
-        except (OSError, ValueError, KeyError):
-            return []  # it was cut off, or is damaged: nobody knows
+            taken = read_taken(hands.case.folder, one.id)
+        except DamagedCase:
+            return []
+        return taken.gone if taken is not None else []  # where it was cut off, nobody knows
 
     def happened(self, one: Journaled, hands: Hands) -> bool:
         """Believed from the moment its spare was complete: better one comparison too many. What there is of an incomplete one goes: its
@@ -111,10 +110,11 @@ def record_difference(hands: Hands, one: Journaled) -> str:
     found = difference(hands, one)
     if found is None:
         return ""
-    text = json.dumps(
-        {"removed": found.removed, "changed": found.changed, "keys_removed": found.keys_removed, "gone": found.gone}, indent=1
-    )
-    host().write_atomic(hands.case.folder / "undo" / f"{one.id:04d}-difference.json", text.encode())
+    taken = Taken(
+        gone=found.gone, touched=found.touched, around=found.around, removed=found.removed, changed=found.changed,
+        keys_removed=found.keys_removed,
+    )  # fmt: skip
+    write_taken(hands.case.folder, one.id, taken)
     return f"it {found.text}"
 
 

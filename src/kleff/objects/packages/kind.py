@@ -203,8 +203,8 @@ class PackageKind(Kind):
         purge = model.mode == "purge"
         wanted = action.details_as(Agreed).names
         found = agreed(wanted, work.here, purge)
-        from kleff.case.effects.packages.package_removed import PackageRemoved, earlier_try, remove_packages
-        from kleff.case.effects.spared import put_back_others, put_back_others_of, record_difference
+        from kleff.case.effects.packages.package_removed import PackageRemoved, after_removal, earlier_try, remove_packages
+        from kleff.case.effects.spared import put_back_others_of
 
         if not found or packages is None:
             return Outcome(note="; ".join(n for n in ("already gone", put_back_others_of(work.hands, action.number)) if n))
@@ -225,10 +225,8 @@ class PackageKind(Kind):
             raise ActionFailed(
                 f"still there after the package manager ended: {', '.join(left)}", remedy=f"read {work.hands.case.output(one.id)}"
             )
-        others = put_back_others(work.hands, one)
-        work.hands.done(one)
         notes = [f"{plural(files, 'configuration file')} saved first"] if files else []
-        notes += [told for told in (record_difference(work.hands, one), others) if told]
+        notes += after_removal(work.hands, one)
         return Outcome(
             items=len(found),
             note="; ".join(notes),

@@ -77,8 +77,8 @@ class ShadowedKind(Kind):
         return action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects.packages.package_removed import PackageRemoved, remove_packages
-        from kleff.case.effects.spared import put_back_others, put_back_others_of, record_difference
+        from kleff.case.effects.packages.package_removed import PackageRemoved, after_removal, remove_packages
+        from kleff.case.effects.spared import put_back_others_of
 
         here, packages = work.here, work.here.workstation.packages
         versions = action.details_as(Change).versions
@@ -104,10 +104,7 @@ class ShadowedKind(Kind):
             raise ActionFailed(
                 f"not changed after the package manager ended: {', '.join(left)}", remedy=f"read {work.hands.case.output(one.id)}"
             )
-        others = put_back_others(work.hands, one)
-        work.hands.done(one)
-        told = [record_difference(work.hands, one), others]
-        return Outcome(items=len(changing), note="; ".join(filter(None, told)))
+        return Outcome(items=len(changing), note="; ".join(after_removal(work.hands, one)))
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True

@@ -117,8 +117,11 @@ class Folder(Handle, Protocol):
     def sha256(self, name: str) -> str:
         """Of a regular file."""
 
-    def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
-        """Copy the regular file that was looked at, with holes, owner, mode, attributes and times, and flush it.
+    def copy_file(self, name: str, to: Folder, to_name: str, look: Look, flush: bool = True) -> str:
+        """Copy the regular file that was looked at, with holes, owner, mode, attributes and times.
+
+        Args:
+            flush: bring it to the disk too; else whoever copies many flushes the volume once.
 
         Returns:
             Its SHA-256.

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from kleff.errors import ActionFailed
-from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.calling import ENVIRONMENT
 from kleff.workstation.linux.services import run_quickly
 from kleff.workstation.posix.calls import write_atomic
 

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from kleff.errors import ActionFailed
-from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.calling import ENVIRONMENT
 from kleff.workstation.linux.services import run_quickly
 from kleff.workstation.system_facet import AFAR
 

@@ -6,9 +6,9 @@ import stat
 from collections.abc import Sequence
 from pathlib import Path
 
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.calling import ENVIRONMENT
 from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
 from kleff.workstation.things import Given, Known, Running
@@ -35,13 +35,20 @@ class LinuxCommands:
     def objection(self, program: WPath) -> str | None:
         if not self._runs:
             return "the workstation is not running, so its programs are not run"
-        resolved = self._files.resolve(program).path
+        try:
+            resolved = self._led_to(program)
+        except LinkOnTheWay as error:
+            return error.what
         look = self._files.look(resolved)
         if look is None or not look.is_file:
-            return f"{program} is not there"
+            return f"{program} is not there" if resolved == program else f"{program} leads to {resolved}, which is not there"
         if look.mode & (stat.S_IWOTH | stat.S_IWGRP) or not self._files.only_admin(resolved.parent) or look.uid != 0:
             return f"others than an administrator can change {program}"
         return None
+
+    def _led_to(self, program: WPath) -> WPath:
+        """The program itself, where its name is a link: every link that is followed is one that administrators alone can change."""
+        return self._files.resolve(program.child("")).path.parent
 
     def start(self, argv: Sequence[str], output: Path, given: Given | None = None, known: Known | None = None) -> Running:
         if not self._runs:

@@ -23,7 +23,7 @@ from kleff.errors import ActionFailed
 from kleff.procedure.globs import POSIX
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.flatpak_facet import Flatpak
-from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.calling import ENVIRONMENT
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
 

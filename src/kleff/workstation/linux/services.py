@@ -14,7 +14,7 @@ from kleff.errors import ActionFailed
 from kleff.procedure.globs import name_matches
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
-from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.calling import ENVIRONMENT
 from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.things import Service, ServiceParts
 
@@ -28,6 +28,7 @@ OWN_FOLDERS = {
     "RuntimeDirectory": "/run",
 }  # fmt: skip
 SYSTEMD_RUNS = Path("/run/systemd/system")
+OF_SESSIONS = ("user@", "user-runtime-dir@", "session-", "run-")  # these come and go with people, and with whoever asks for them
 TRIES = 3  # to stop what is started again
 
 
@@ -153,6 +154,12 @@ class SystemdServices:
             if self.get(service.name) is None:  # its package is gone
                 self.forget([_unit(service.name)])
 
+    def running(self) -> list[str]:
+        """Also one that has ended well and counts as active."""
+        sorts = ("--type=service,socket,timer,path", "--state=active,activating,reloading")
+        said = _run("systemctl", "list-units", *sorts, "--plain", "--no-legend", "--no-pager").stdout
+        return [name for line in said.splitlines() for name in line.split()[:1] if not name.startswith(OF_SESSIONS)]
+
     def forget(self, names: Sequence[str]) -> None:
         """Units that are gone stay in its memory as failed or not found until they are reset (systemctl(1), reset-failed)."""
         _run("systemctl", "daemon-reload")
@@ -219,6 +226,9 @@ class ScriptServices:
         return False
 
     def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
+        return []
+
+    def running(self) -> list[str]:
         return []
 
     def forget(self, names: Sequence[str]) -> None: ...

@@ -9,7 +9,7 @@ import signal
 import subprocess
 
 from kleff.errors import ActionFailed
-from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.calling import ENVIRONMENT
 
 PATIENCE = 5  # seconds
 MOST = 4096  # bytes that are read of a variable

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from kleff.errors import ActionFailed
-from kleff.workstation.linux.packages.dpkg import ENVIRONMENT
+from kleff.workstation.linux.packages.calling import ENVIRONMENT
 from kleff.workstation.linux.services import Done, run_quickly
 from kleff.workstation.things import Account, Service
 

@@ -20,7 +20,8 @@ from kleff.workstation.linux.commands import LinuxCommands
 from kleff.workstation.linux.flatpaks import open_flatpaks
 from kleff.workstation.linux.folders import program_folders
 from kleff.workstation.linux.packages.alternatives import LinuxAlternatives
-from kleff.workstation.linux.packages.dpkg import ENVIRONMENT, Dpkg
+from kleff.workstation.linux.packages.calling import ENVIRONMENT
+from kleff.workstation.linux.packages.dpkg import Dpkg
 from kleff.workstation.linux.processes import LinuxProcesses
 from kleff.workstation.linux.readiness import LinuxReadiness
 from kleff.workstation.linux.services import SYSTEMD_RUNS, open_services

@@ -208,6 +208,9 @@ class MemoryServices:
     def settings(self, service: Service) -> list[tuple[KeyRef, RegValue]]:
         return []
 
+    def running(self) -> list[str]:
+        return [service.name for service in self.like("*") if service.running]
+
     def forget(self, names: Sequence[str]) -> None: ...
 
     def release(self, service: Service) -> None:

@@ -265,7 +265,7 @@ class MemoryFolder(MemoryHandle):
             raise error(errno.ELOOP if stat.S_ISLNK(node.mode) else errno.EINVAL, name)
         return hashlib.sha256(node.data).hexdigest()
 
-    def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
+    def copy_file(self, name: str, to: Folder, to_name: str, look: Look, flush: bool = True) -> str:
         copy = self.node.get(name).copy()
         copy.volume = node_of(to).volume
         node_of(to).put(to_name, copy)

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from kleff.procedure.versions import compare_dotted
 from kleff.workstation.memory.tree import MemoryTree
+from kleff.workstation.package_facet import Ready, Surroundings
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Installed, Package, PackageRecord, Source
 
@@ -123,10 +124,10 @@ class MemoryPackages:
             config_files=[], services=self.brings.get(name, []),
         )  # fmt: skip
 
-    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
+    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Ready) -> None:
         for record in records:
             self.known[record.name] = Package(record.name, record.version, "installed"), [text for text, _ in record.paths]
-        ready()
+        ready(records)
 
     def settle(self, records: Sequence[PackageRecord]) -> list[str]:
         return []
@@ -136,6 +137,12 @@ class MemoryPackages:
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None: ...
 
     def clear_up(self) -> None: ...
+
+    def around(self) -> Surroundings:
+        return Surroundings()
+
+    def last_acted(self, output: Path) -> int:
+        return 0
 
     def at_work(self) -> str:
         return self.busy_with

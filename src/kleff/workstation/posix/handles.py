@@ -157,8 +157,8 @@ class PosixFolder(PosixHandle):
     def sha256(self, name: str) -> str:
         return sha256_at(self.fd, name)
 
-    def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
-        return copying.copy_file(self.fd, name, fd_of(to), to_name, look)
+    def copy_file(self, name: str, to: Folder, to_name: str, look: Look, flush: bool = True) -> str:
+        return copying.copy_file(self.fd, name, fd_of(to), to_name, look, flush)
 
     def copy_tree(self, name: str, to: Folder, to_name: str, told: Callable[[int, int], None]) -> None:
         copying.copy_tree(self.fd, name, fd_of(to), to_name, told)

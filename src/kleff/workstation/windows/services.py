@@ -136,6 +136,9 @@ class WindowsServices:
         self._registry.write_tree(self._key(name), rest)
         self._registry.api.flush()
 
+    def running(self) -> list[str]:
+        return [service.name for service in self.like("*") if service.running]
+
     def forget(self, names: Sequence[str]) -> None: ...
 
     def release(self, service: Service) -> None:

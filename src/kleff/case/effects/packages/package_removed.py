@@ -14,7 +14,7 @@ from msgspec import field
 from kleff.case.aside.package_spare import PackageSpare
 from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.effects.base import UNDONE, TakenBack, stays
-from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of
+from kleff.case.effects.spared import Spared, areas_for, no_spare, put_back_others, record_difference, spare_of
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Count, Journaled, Sha256
 from kleff.procedure.globs import PathStyle
@@ -92,6 +92,25 @@ def remove_packages(
     else:
         packages.remove(effect.names, effect.purge, hands.case.output(one.id))
     return one
+
+
+def after_removal(hands: Hands, one: Journaled) -> list[str]:
+    """What the package manager did besides: put right where others need it, noted for the undo, and the effect confirmed.
+
+    Returns:
+        That in words, as far as there is anything to say.
+    """
+    effect = one.effect
+    assert isinstance(effect, PackageRemoved)
+    # After a try that was cut off, what both have done is to be compared with the spare of the first.
+    whole = next((e for e in hands.case.journal.effects(one.action) if effect.earlier and e.id == effect.earlier), one)
+    others = put_back_others(hands, whole)
+    records = whole.effect.records if isinstance(whole.effect, PackageRemoved) else ""
+    if records:
+        package_spare_of(hands, whole.id).note_stopped(records)
+    told = record_difference(hands, whole)
+    hands.done(one)
+    return [text for text in (told, others) if text]
 
 
 def earlier_try(hands: Hands, action: int) -> Journaled | None:

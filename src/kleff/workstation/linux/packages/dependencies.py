@@ -25,17 +25,33 @@ class Present:
 
 def lacking(records: Sequence[PackageRecord], present: Present, compare: Callable[[str, str], int]) -> list[tuple[str, str]]:
     """(package, what it needs and is not there) for packages that are to be installed together."""
-    versions = {**present.versions, **{r.name.partition(":")[0]: r.version for r in records}}
-    provided = {name: set(of) for name, of in present.provided.items()}
-    for record in records:
-        for name, version in provides(_field(record.control, "Provides")):
-            provided.setdefault(name, set()).add(version)
+    there = with_these(present, records)
     found = []
     for record in records:
         for group in _groups(record.control):
-            if not any(_met(a, versions, provided, compare) for a in group.split("|")):
+            if not is_met(group, there, compare):
                 found.append((record.name, group.strip()))
     return found
+
+
+def with_these(present: Present, records: Sequence[PackageRecord]) -> Present:
+    """What is installed once these packages are too."""
+    versions = {**present.versions, **{r.name.partition(":")[0]: r.version for r in records}}
+    provided = {name: set(of) for name, of in present.provided.items()}
+    for record in records:
+        for name, version in provides(field_of(record.control, "Provides")):
+            provided.setdefault(name, set()).add(version)
+    return Present(versions, provided)
+
+
+def is_met(group: str, present: Present, compare: Callable[[str, str], int]) -> bool:
+    """Whether one of the alternatives of a dependency is there."""
+    return any(_met(alternative, present.versions, present.provided, compare) for alternative in group.split("|"))
+
+
+def meeting(group: str, records: Sequence[PackageRecord], compare: Callable[[str, str], int]) -> PackageRecord | None:
+    """The first of some packages that meets a dependency by itself."""
+    return next((r for r in records if is_met(group, with_these(Present(), [r]), compare)), None)
 
 
 def depended_on(text: str) -> list[str]:
@@ -54,11 +70,11 @@ def provides(text: str) -> Iterator[tuple[str, str]]:
 
 def _groups(control: str) -> Iterator[str]:
     for name in ("Pre-Depends", "Depends"):
-        text = _field(control, name)
+        text = field_of(control, name)
         yield from (group for group in text.split(",") if group.strip())
 
 
-def _field(control: str, name: str) -> str:
+def field_of(control: str, name: str) -> str:
     """The value of a field, its further lines joined."""
     found = re.search(rf"^{name}:(.*(?:\n[ \t].*)*)", control, re.MULTILINE | re.IGNORECASE)
     return " ".join(found[1].split()) if found else ""

@@ -4,33 +4,31 @@ from __future__ import annotations
 
 import contextlib
 import re
-import shutil
 import subprocess
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.packages import locks
+from kleff.workstation.linux.packages.calling import ENVIRONMENT, Calling, asked
 from kleff.workstation.linux.packages.ownership import FORM, Ownership, Remembered
+from kleff.workstation.package_facet import Ready, Surroundings
 from kleff.workstation.paths import WPath
-from kleff.workstation.posix import running
-from kleff.workstation.things import Given, Installed, Package, PackageRecord, Source
+from kleff.workstation.things import Installed, Package, PackageRecord, Source
 
-ENVIRONMENT = {
-    "PATH": "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
-    "LC_ALL": "C.UTF-8",
-    "DEBIAN_FRONTEND": "noninteractive",
-    "HOME": "/root",
-}
+if TYPE_CHECKING:
+    from kleff.workstation.linux.packages.dependencies import Present
+    from kleff.workstation.linux.packages.installing import Group
+
 FIELDS = (
     "binary:Package", "Version", "db:Status-Abbrev", "Essential", "Protected", "Installed-Size", "Priority", "Section", "binary:Summary",
     "Conffiles",
 )  # fmt: skip
 # What a package without content of its own has: folders on the way, and its documentation.
 NO_CONTENT = re.compile(r"/\.?\Z|/usr(?:/share(?:/(?:doc|lintian|bug)(?:/.*)?)?)?\Z")
-PATIENCE = 3600
-ACTIONS = ("--purge", "--remove", "--unpack", "--configure", "install")
+UNFINISHED = ("unpacked", "half-configured", "triggers-awaited", "triggers-pending")
 # invoke-rc.d asks this file before it touches a service (Debian policy 9.3.3.1); 101: do nothing.
 POLICY = "#!/bin/sh\n# placed by kleff for the time of one removal\nexit 101\n"
 
@@ -46,6 +44,7 @@ class Dpkg:
     def __init__(self, files: FileTree, root: Path | None) -> None:
         self._files = files
         self._root = root
+        self._calling = Calling(root)
         self._options = [f"--root={root}"] if root else []
         self._remembered = Remembered(self._state)
 
@@ -165,7 +164,7 @@ class Dpkg:
         with self._no_service_starts() if self._root else contextlib.nullcontext():
             if any((self._root or Path("/")).glob("var/lib/dpkg/updates/[0-9]*")):  # of a try that was cut off; apt begins nothing then
                 self._run(["--force-confold", "--configure", "--pending"], output)
-            self._ended(changing(self._root, versions), output)
+            self._calling.to_the_end(changing(self._root, versions), output)
         self._select(dict.fromkeys(held, "hold"))  # apt lets go of what it changes
 
     def history(self) -> dict[str, Installed]:
@@ -181,9 +180,7 @@ class Dpkg:
 
     def objection(self, names: Sequence[str], purge: bool) -> str | None:
         action = "--purge" if purge else "--remove"
-        done = subprocess.run(
-            ["dpkg", *self._options, "--no-act", action, "--", *names], capture_output=True, env=ENVIRONMENT, timeout=120, check=False
-        )
+        done = asked(self._calling.words("dpkg", "--no-act", action, "--", *names))
         if done.returncode == 0:
             return None
         return " ".join(done.stderr.decode("utf-8", "replace").split()) or f"dpkg ended with {done.returncode}"
@@ -199,45 +196,75 @@ class Dpkg:
         settings = self._remembered("settings", lambda: Settings(self._files))
         return self._remembered(f"record {name}", lambda: record_package(self._query, self._files, name, settings))
 
-    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Callable[[], None]) -> None:
+    def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Ready) -> None:
         from kleff.workstation.linux.packages.archives import archive_of
+        from kleff.workstation.linux.packages.installing import installing_order
         from kleff.workstation.linux.packages.records import Rebuild
-        from kleff.workstation.linux.packages.settings import answer_again
 
-        built = [folder / f"{number:03d}.deb" for number in range(len(records))]
+        self._finish_others({r.name for r in records}, output)
+        present = self._check_dependencies(records)
+        built: dict[str, Path] = {}
+        archives: dict[str, str] = {}
         try:
-            for record, file in zip(records, built, strict=True):
-                file.unlink(missing_ok=True)  # of a try that was cut off
-                if kept := archive_of(self._root, ENVIRONMENT, record):
-                    file.symlink_to(kept)
-                else:
+            into = self._calling.folder(folder)
+            for number, record in enumerate(records):
+                kept = archive_of(self._root, ENVIRONMENT, record)
+                file = kept or into / f"{number:03d}.deb"
+                archives[record.name] = self._calling.seen(file)
+                if kept is None:
+                    built[record.name] = file
+                    file.unlink(missing_ok=True)  # of a try that was cut off
                     Rebuild(record, source).write(file)
-            self._check_dependencies(records)
             with self._no_service_starts():
-                self._run(["--force-confold", "--unpack", "--", *map(str, built)], output)
-                ready()
-                answer_again(self._root, ENVIRONMENT, records)
-                self._run(["--force-confold", "--configure", "--", *(r.name for r in records)], output)
+                self._install(installing_order(records, present, self.compare), archives, output, ready)
                 left_over = [r.name for r in records if not r.installed]
                 if left_over:  # only their configuration was left, and only that shall be
                     self._run(["--remove", "--", *left_over], output)
         finally:
-            for file in built:
+            for file in built.values():
                 file.unlink(missing_ok=True)
+            self._calling.clear_up()
 
-    def _check_dependencies(self, records: Sequence[PackageRecord]) -> None:
-        """Before the first is unpacked: nothing is begun that dpkg cannot finish.
+    def _finish_others(self, names: set[str], output: Path) -> None:
+        """A removal that was cut off may have left others half configured, or with triggers that wait (dpkg-query(1), package states)."""
+        said = self._query("-W", "-f=${binary:Package}\t${db:Status-Status}\n", empty_ok=True)
+        rows = (line.split("\t") for line in said.splitlines())
+        waiting = [name for name, state in rows if state in UNFINISHED and name not in names]
+        if waiting:
+            with self._no_service_starts(), contextlib.suppress(ActionFailed):  # if one is needed, that is told in a moment
+                self._run(["--force-confold", "--configure", "--", *waiting], output)
+
+    def _install(self, groups: Sequence[Group], archives: Mapping[str, str], output: Path, ready: Ready) -> None:
+        """Unpack and configure in order; what was unpacked and not configured in between is in the end."""
+        from kleff.workstation.linux.packages.settings import answer_again
+
+        unpacked: list[PackageRecord] = []
+        configured: set[str] = set()
+        for number, group in enumerate(groups, 1):
+            self._run(["--force-confold", "--unpack", "--", *(archives[r.name] for r in group.unpacked)], output)
+            unpacked += group.unpacked
+            ready(group.unpacked)
+            last = number == len(groups)
+            now = [r for r in unpacked if r.name not in configured] if last else group.configured
+            if now:
+                answer_again(self._calling, now)
+                self._run(["--force-confold", "--configure", "--", *(r.name for r in now)], output)
+                configured |= {r.name for r in now}
+
+    def _check_dependencies(self, records: Sequence[PackageRecord]) -> Present:
+        """Before the first is unpacked: nothing is begun that dpkg cannot finish. Returns what is installed besides.
 
         Raises:
             ActionFailed: naming what is missing.
         """
         from kleff.workstation.linux.packages.dependencies import Present, lacking, provides
 
+        coming = {r.name.partition(":")[0] for r in records}
         form = "${db:Status-Status}\t${Package}\t${Version}\t${Provides}\n"
         present = Present()
         for line in self._query("-W", f"-f={form}", empty_ok=True).splitlines():
             state, name, version, provided = line.split("\t", 3)
-            if state == "installed":
+            if state == "installed" and name not in coming:
                 present.versions[name] = version
                 for other, of in provides(provided):
                     present.provided.setdefault(other, set()).add(of)
@@ -245,17 +272,18 @@ class Dpkg:
         if missing:
             told = "; ".join(f"{name} needs {what}" for name, what in missing)
             raise ActionFailed(f"{told}, which is not installed any more; nothing was begun", remedy="install that first, then undo again")
+        return present
 
     def make_way(self, records: Sequence[PackageRecord]) -> None:
         from kleff.workstation.linux.packages.settings import divert_again
 
-        divert_again(self._root, ENVIRONMENT, self._files, records)
+        divert_again(self._calling, self._files, records)
 
     def settle(self, records: Sequence[PackageRecord]) -> list[str]:
         from kleff.workstation.linux.packages.settings import set_again
 
         self._mark_again(records)
-        return set_again(self._root, ENVIRONMENT, self._files, records)
+        return set_again(self._calling, self._files, records)
 
     def _mark_again(self, records: Sequence[PackageRecord]) -> None:
         from kleff.workstation.linux.packages.marks import mark_again
@@ -267,7 +295,7 @@ class Dpkg:
     def _select(self, wanted: Mapping[str, str]) -> None:
         if wanted:
             said = "".join(f"{name} {what}\n" for name, what in wanted.items())
-            subprocess.run(["dpkg", *self._options, "--set-selections"], input=said.encode(), env=ENVIRONMENT, timeout=60, check=False)
+            self._calling.quickly(self._calling.words("dpkg", "--set-selections"), said)
 
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
         """Told by their content, so that nothing else can go. Where dpkg kept a changed configuration file, one lies beside it."""
@@ -283,21 +311,17 @@ class Dpkg:
                     self._files.remove_single(path)
 
     def _run(self, arguments: Sequence[str], output: Path) -> None:
-        self._ended(["dpkg", *self._options, *arguments], output)
+        self._calling.to_the_end(self._calling.words("dpkg", *arguments), output)
 
-    def _ended(self, words: Sequence[str], output: Path) -> None:
-        """Run a package manager under the supervisor to its end."""
-        self.wait()
-        program = shutil.which(words[0], path=ENVIRONMENT["PATH"]) or words[0]
-        process = running.start([program, *words[1:]], output, ENVIRONMENT, Given(lasting=True))
-        if not running.wait(process, PATIENCE):
-            raise ActionFailed(f"{words[0]} has not ended after {PATIENCE} s", remedy=f"read {output}")
-        if process.code != 0:
-            lines = [line for line in output.read_text("utf-8", "replace").splitlines() if line.strip()]
-            action = next((a for a in words[1:] if a in ACTIONS), "")
-            raise ActionFailed(
-                f"{words[0]} {action} ended with {process.code}", remedy=f"read {output}; then  dpkg --audit", said=lines[-20:]
-            )
+    def around(self) -> Surroundings:
+        from kleff.workstation.linux.packages.surroundings import surroundings
+
+        return surroundings(self._files)
+
+    def last_acted(self, output: Path) -> int:
+        from kleff.workstation.linux.packages.surroundings import last_acted
+
+        return last_acted(self._files, output)
 
     def at_work(self) -> str:
         return locks.at_work(self._root)
@@ -310,7 +334,7 @@ class Dpkg:
         """Keep maintainer scripts from starting or stopping services: in a tree that is not running, those of this machine;
         while packages are put back, their own, whose data is not in place yet.
         """
-        self.clear_up()
+        self._clear_policy()
         path = WPath(self._files.style, "", ("usr", "sbin"))
         placed = False
         with contextlib.suppress(FileNotFoundError), self._files.folder(path) as folder, contextlib.suppress(FileExistsError):
@@ -327,10 +351,15 @@ class Dpkg:
             yield
         finally:
             if placed:
-                self.clear_up()
+                self._clear_policy()
 
     def clear_up(self) -> None:
-        """Take away our own policy file; one that a killed run left too."""
+        with contextlib.suppress(OSError):
+            self._calling.clear_up()
+        self._clear_policy()
+
+    def _clear_policy(self) -> None:
+        """Take away our own policy file, told by its content; one that a killed run has left too."""
         path = WPath(self._files.style, "", ("usr", "sbin", "policy-rc.d"))
         with contextlib.suppress(OSError):
             if self._files.read(path) == POLICY.encode():

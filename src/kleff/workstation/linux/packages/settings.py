@@ -8,11 +8,12 @@ from __future__ import annotations
 import contextlib
 import re
 import subprocess
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Sequence
 from pathlib import Path
 
 from kleff.errors import LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.linux.packages.calling import Calling
 from kleff.workstation.linux.packages.marks import write_anew
 from kleff.workstation.linux.packages.ownership import diversions
 from kleff.workstation.paths import WPath
@@ -92,32 +93,31 @@ class Settings:
         return [(path, self._hashes.get(path, "")) for package, path in self._registered if package == name]
 
 
-def answer_again(root: Path | None, environment: Mapping[str, str], records: Sequence[PackageRecord]) -> None:
+def answer_again(calling: Calling, records: Sequence[PackageRecord]) -> None:
     """Before packages are configured: give the answers again (debconf-set-selections(1))."""
     lines = "".join(f"{r.name.partition(':')[0]} {name} {kind} {value}\n" for r in records for name, kind, value in r.answers)
     if lines:
-        _run([*_within(root), "debconf-set-selections"], environment, lines)
+        _run(calling, [*_within(calling.root), "debconf-set-selections"], lines)
 
 
-def set_again(root: Path | None, environment: Mapping[str, str], files: FileTree, records: Sequence[PackageRecord]) -> list[str]:
+def set_again(calling: Calling, files: FileTree, records: Sequence[PackageRecord]) -> list[str]:
     """Once packages are configured: give again what is not as it was recorded. Done twice is done once.
 
     Returns:
         What is not so then either, for people.
     """
-    options = [f"--root={root}"] if root else []
     lacking = _lacking(Settings(files), records)
-    answer_again(root, environment, [r for r in records if r.answers] if lacking else [])
+    answer_again(calling, [r for r in records if r.answers] if lacking else [])
     for account, group, mode, path in [override for r in records for override in r.overrides] if lacking else []:
-        _run(["dpkg-statoverride", *options, "--update", "--add", account, group, mode, path], environment)
+        _run(calling, calling.words("dpkg-statoverride", "--update", "--add", account, group, mode, path))
     for name, path in [one for r in records for one in r.chosen] if lacking else []:
-        _run(["update-alternatives", *options, "--set", name, path], environment)
+        _run(calling, calling.words("update-alternatives", "--set", name, path))
     for record in records if lacking else []:
         _register_again(record, files)
     return _lacking(Settings(files), records) if lacking else []
 
 
-def divert_again(root: Path | None, environment: Mapping[str, str], files: FileTree, records: Sequence[PackageRecord]) -> None:
+def divert_again(calling: Calling, files: FileTree, records: Sequence[PackageRecord]) -> None:
     """What stands at a path moves out of the way only if it is the other's own: nothing lies where it would go."""
     now = diversions(files) if any(record.diverted for record in records) else []
     for record in records:
@@ -125,8 +125,7 @@ def divert_again(root: Path | None, environment: Mapping[str, str], files: FileT
         for path, lies in (one for one in record.diverted if (*one, name) not in now):
             at = files.path(lies)
             moves = "--no-rename" if path in own or at is None or files.look(at) is not None else "--rename"
-            options = [f"--root={root}"] if root else []
-            _run(["dpkg-divert", *options, "--package", name, "--divert", lies, moves, "--add", path], environment)
+            _run(calling, calling.words("dpkg-divert", "--package", name, "--divert", lies, moves, "--add", path))
 
 
 def _register_again(record: PackageRecord, files: FileTree) -> None:
@@ -172,9 +171,7 @@ def _within(root: Path | None) -> list[str]:
     return ["chroot", str(root)] if root else []
 
 
-def _run(words: Sequence[str], environment: Mapping[str, str], said: str = "") -> None:
+def _run(calling: Calling, words: Sequence[str], said: str = "") -> None:
     """What does not come of it is told by whoever looks afterwards."""
     with contextlib.suppress(OSError, subprocess.TimeoutExpired):
-        subprocess.run(
-            words, input=said.encode("utf-8", "surrogateescape"), env=environment, capture_output=True, timeout=PATIENCE, check=False
-        )
+        calling.quickly(words, said, PATIENCE)

@@ -257,7 +257,7 @@ class NtFolder(NtHandle):
         finally:
             file.close()
 
-    def copy_file(self, name: str, to: Folder, to_name: str, look: Look) -> str:
+    def copy_file(self, name: str, to: Folder, to_name: str, look: Look, flush: bool = True) -> str:
         from kleff.workstation.windows.system.files.copying import copy_file
 
         return copy_file(self, name, to, to_name, look)

@@ -1,0 +1,58 @@
+"""What the scripts of packages change beside their packages' own files."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from pathlib import Path
+
+from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.package_facet import Surroundings
+from kleff.workstation.paths import WPath
+
+DATABASE = ("var", "lib", "dpkg", "info")
+# What maintainer scripts change beside their package's own files (Debian policy 6, 9, 10.7.4, 11.6; deb-systemd-helper(1p), ucf(1)).
+CHANGED_BY_SCRIPTS = (
+    "/etc", "/var/lib/systemd/deb-systemd-helper-enabled", "/var/lib/systemd/deb-systemd-helper-masked",
+    "/var/lib/systemd/deb-systemd-user-helper-enabled", "/var/lib/systemd/deb-systemd-user-helper-masked", "/var/lib/dpkg/alternatives",
+    "/var/lib/dpkg/diversions", "/var/lib/dpkg/statoverride", "/var/lib/dpkg/triggers/File", "/var/lib/ucf", "/var/lib/apt/extended_states",
+    "/var/lib/shells.state", "/var/lib/shells.d", "/var/spool/cron",
+)  # fmt: skip
+ALTERNATIVES = ("var", "lib", "dpkg", "alternatives")
+ACTED_ON = (("var", "log", "dpkg.log"), ("var", "lib", "dpkg", "status"), ("var", "lib", "dpkg", "updates"))
+
+SILENT = 60 * 10**9  # ns that a script may work without a word
+
+
+def surroundings(files: FileTree) -> Surroundings:
+    """All of it, whether it is there or not."""
+    folder = WPath(files.style, "", DATABASE)
+    lists = [f"/{'/'.join(DATABASE)}/{name}" for name in files.names(folder) if name.endswith(".list")]
+    links = list(dict.fromkeys(_alternative_links(files)))
+    folders = list(dict.fromkeys(link.rpartition("/")[0] for link in links))
+    return Surroundings(copied=list(CHANGED_BY_SCRIPTS), linked=lists, alone=[*folders, *links])
+
+
+def _alternative_links(files: FileTree) -> Iterator[str]:
+    """The links that stand for alternatives. The first paragraph of each file names them, after a line that says how it is chosen: the
+    link, then name and link of each that follows it (update-alternatives(1), FILES).
+    """
+    top = WPath(files.style, "", ALTERNATIVES)
+    for name in files.names(top):
+        with contextlib.suppress(OSError):
+            text = files.read(top.child(name)).decode("utf-8", "surrogateescape")
+            yield from (line for line in text.partition("\n\n")[0].splitlines()[1:] if line.startswith("/"))
+
+
+def last_acted(files: FileTree, output: Path) -> int:
+    """When a removal last did something, by what it writes: into its output, dpkg's log and database, and what is read along of it; in ns.
+
+    What dpkg wrote long after its output belongs to another call of it.
+    """
+    said = output.stat().st_mtime_ns if output.exists() else 0
+    times = [said]
+    for names in ACTED_ON:
+        with contextlib.suppress(OSError):
+            look = files.look(WPath(files.style, "", names))
+            times += [look.times[1]] if look is not None else []
+    return max(time for time in times if time <= said + SILENT)
