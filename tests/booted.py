@@ -54,7 +54,7 @@ def _make_base(target: Path) -> None:
     command = [
         "mmdebstrap",
         "--variant=minbase",
-        "--include=systemd,systemd-sysv,dbus,libpam-systemd,python3",
+        "--include=systemd,systemd-sysv,dbus,libpam-systemd,python3,openssh-client",
         codename,
         target,
         sources[0],

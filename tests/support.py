@@ -130,13 +130,13 @@ def program_started(cases: Path) -> bool:
     return any(json.loads(record.read_bytes())["program"] for record in cases.glob("*/output/[0-9]*.run"))
 
 
-def until(true: Callable[[], bool], seconds: float = 60) -> bool:
+def until(true: Callable[[], bool], seconds: float = 60, step: float = 0.05) -> bool:
     """Wait until something holds; whether it does."""
     end = time.monotonic() + seconds
     while not true():
         if time.monotonic() > end:
             return False
-        time.sleep(0.05)
+        time.sleep(step)
     return True
 
 

@@ -152,7 +152,7 @@ def test_what_appeared_at_a_packages_paths_is_not_lost(kleff: Kleff, tmp_path: P
     kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes", code=4)
     for name in ("opt/brindlewort/bridge/driver07.so", "opt/brindlewort/bridge/driver03.so", "usr/bin/tagbridge"):
         newer = write(top / name, "somebody's own")
-        done = kleff("undo", kleff.case(), "--yes", code=4)
+        done = kleff("undo", kleff.case(), "--yes", code=1)
         assert f"/{name} has appeared or changed since; the packages are not installed over it" in done.out
         assert newer.read_text() == "somebody's own"
         assert BRIDGE not in states(top)
@@ -192,7 +192,7 @@ def test_a_package_that_cannot_be_put_back_at_once(kleff: Kleff, tmp_path: Path)
     before, said = tree(top), known(top)
     kleff("run", procedure(tmp_path / "p.toml", f'[[purge]]\npackage = "{BRIDGE}"'), "--on", f"root:{top}", "--yes", code=4)
     dpkg(top, "--purge", LIBRARY)
-    done = kleff("undo", kleff.case(), "--yes", code=4)
+    done = kleff("undo", kleff.case(), "--yes", code=1)
     assert f"{BRIDGE} needs {LIBRARY}, which is not installed any more; nothing was begun" in done.out
     assert dpkg(top, "--audit") == ""
     assert BRIDGE not in states(top)
@@ -215,7 +215,7 @@ def test_another_version_installed_since_is_left(kleff: Kleff, tmp_path: Path) -
         ["dpkg-deb", "--root-owner-group", "-b", tmp_path / "debs" / BRIDGE, tmp_path / "new.deb"], check=True, capture_output=True
     )
     dpkg(top, "-i", tmp_path / "new.deb")
-    done = kleff("undo", kleff.case(), "--yes", code=4)
+    done = kleff("undo", kleff.case(), "--yes", code=1)
     assert "brindlewort-bridge 4.3.0-1 is installed now, not 4.2.0-1; it is left" in done.out
 
 
@@ -385,7 +385,7 @@ def test_marks_survive(kleff: Kleff, tmp_path: Path, bridge_procedure: Path) -> 
 
 def test_what_packages_need() -> None:
     """Versions, alternatives, what others provide, and what is built anew beside."""
-    from kleff.workstation.linux.packages.dependencies import Present, lacking
+    from kleff.workstation.linux.packages.rebuilding.dependencies import Present, lacking
     from kleff.workstation.things import PackageRecord
 
     def record(name: str, control: str) -> PackageRecord:

@@ -62,6 +62,22 @@ class Stopped(KleffError):
     reference = "stopped"
 
 
+class Unflushed(Stopped):
+    """What was done cannot be brought to the disk. What the system shows of that volume is not believed until it was mounted anew: after an
+    error it may show what the disk does not hold.
+
+    Attributes:
+        volume: the mount, as the host tells it from a later one.
+    """
+
+    exit_code = 1
+    reference = "unflushed"
+
+    def __init__(self, what: str, *, volume: str = "", where: str = "", remedy: str = "", said: Sequence[str] = ()) -> None:
+        super().__init__(what, where=where, remedy=remedy, said=said)
+        self.volume = volume
+
+
 class ActionFailed(KleffError):
     """One action could not be done. The engine turns it into `Stopped` unless the step is optional."""
 
@@ -101,15 +117,22 @@ class DamagedCase(KleffError):
     reference = "damaged-case"
 
 
+class CannotRead(KleffError):
+    """A file of a case that the system does not let be read now; it need not be damaged."""
+
+    exit_code = 3
+    reference = "cannot-read"
+
+
 class NeverBegun(DamagedCase):
-    """A case folder that Kleff was killed over before anything was written into it."""
+    """A case folder in which nothing has been written: Kleff was killed, or hindered, while it was made."""
 
     exit_code = 3
     reference = "never-begun"
 
     def __init__(self, *, where: str) -> None:
         super().__init__(
-            "the case was never begun: Kleff was killed while it was made", where=where, remedy="it holds nothing; delete its folder"
+            "the case was never begun: nothing has been written into it", where=where, remedy="it holds nothing; delete its folder"
         )
 
 
@@ -234,3 +257,10 @@ def remedy_for(error: OSError, then: str = "resume", otherwise: str = "look at i
         otherwise: for a cause that is not known.
     """
     return f"{_REMEDIES.get(error.errno or 0, otherwise)}; then {then}"
+
+
+def cannot_read(error: OSError, where: str) -> CannotRead:
+    """What the system said when a file of a case was read."""
+    return CannotRead(
+        f"cannot be read: {error.strerror or error}", where=where, remedy=remedy_for(error, "try again", "look at its volume")
+    )

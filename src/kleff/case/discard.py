@@ -9,6 +9,7 @@ from kleff.case.aside.deleting import delete_tree
 from kleff.case.bag.encryption import KEY_FILE
 from kleff.case.effects.base import effect_of
 from kleff.case.hands import Hands
+from kleff.case.record import reserve
 from kleff.case.record.effect import ASIDE
 from kleff.case.record.folder import Case
 from kleff.errors import Interrupted, Refused
@@ -73,6 +74,7 @@ def discard_case(hands: Hands) -> Holds:
             raise _stopped(case) from None
         case.journal.mark([one.id], "discarded")
     drop_spares(hands, every=True)
+    reserve.drop(case.folder)
     # Of one that was taken back, undo may still need them for what could not be.
     if case.state == "discarded" and (case.folder / "bag" / KEY_FILE).exists():
         _drop_exports(case)

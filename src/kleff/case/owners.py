@@ -10,6 +10,7 @@ from pathlib import Path
 import msgspec
 from msgspec import Struct
 
+from kleff.case.aside.as_it_was import CAPABILITIES
 from kleff.case.effects.base import effect_of
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Journaled
@@ -173,6 +174,10 @@ def _give(files: FileTree, path: WPath, look: Look, new: _New) -> None:
 
 
 def _set(handle: Handle, look: Look, new: _New) -> None:
+    """With its owner the system takes a program's capabilities away (chown(2))."""
+    kept = {name: value for name, value in handle.attributes().items() if name == CAPABILITIES}
     handle.set_owner(new.uid, new.gid)
     handle.set_mode(new.mode)
+    for name, value in kept.items():
+        handle.set_attribute(name, value)
     handle.set_times(look.times)

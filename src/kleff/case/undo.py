@@ -7,37 +7,43 @@ from dataclasses import dataclass, field
 
 from kleff.case.discard import drop_spares
 from kleff.case.effects.base import TakenBack, effect_of, reconcile, stays
+from kleff.case.effects.packages.package_removed import clear_up
 from kleff.case.hands import Hands
-from kleff.case.owners import settle_owners
+from kleff.case.owners import owners_missing, settle_owners
 from kleff.case.record.beforehand import read_beforehand
 from kleff.case.record.effect import Journaled
-from kleff.errors import DamagedCase, KleffError, Refused
+from kleff.case.record.folder import Case
+from kleff.case.unknown_aside import unknown_aside
+from kleff.errors import DamagedCase, Interrupted, KleffError, Refused, Unflushed
 from kleff.texts import plural
 from kleff.workstation.paths import WPath, from_raw
+
+FAILED = "failed"  # of an inverse, not of an effect: what it was to take back stands in the journal as before
 
 
 @dataclass
 class Undone:
-    """What an undo came to: how many effects were taken back, and what was not, in plain words."""
+    """What an undo came to, in plain words.
+
+    Attributes:
+        count: how many effects were taken back; stays: what was not and is left so.
+        failed: what went wrong, by the number of the action: the case stays open, and undo can be tried again.
+    """
 
     count: int = 0
     stays: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    failed: dict[int, str] = field(default_factory=dict)
 
 
-def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
-    """Take back every effect, the last first.
-
-    An effect that cannot be taken back is named and left; nothing set aside is ever discarded because of it.
-
-    Args:
-        only: the numbers of the actions whose effects are taken back; the case stays as it is then.
+def check_can_undo(case: Case, only: set[int] | None = None) -> None:
+    """Whether there is anything left to take back. Args: only: a part of it.
 
     Raises:
-        Refused: the case holds nothing that could be taken back any more, or a part is asked of one that is being taken back.
-        Interrupted: asked to stop; what is taken back so far is journaled, and undo can be called again.
+        Refused: there is not, or a part is asked of a case that is being taken back.
     """
-    case = hands.case
+    if case.state == "undone" and not any(map(can_be_tried_again, case.journal.effects())) and not owners_missing(case):
+        raise Refused("the case is taken back already", where=str(case.folder), remedy=f"kleff report {case.folder}")
     if case.state == "discarded":
         raise Refused(
             "what was set aside has been discarded; it cannot be taken back",
@@ -48,10 +54,27 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
         raise Refused(
             f"the case is {case.state}; no part of it can be taken back any more", where=str(case.folder), remedy="take it all back"
         )
+
+
+def undo_case(hands: Hands, only: set[int] | None = None, past: dict[int, str] | None = None) -> Undone:
+    """Take back every effect, the last first.
+
+    An effect that cannot be taken back is named and left; nothing set aside is ever discarded because of it. One whose inverse fails
+    keeps the case open, to be tried again.
+
+    Args:
+        only: the numbers of the actions whose effects are taken back; the case stays as it is then.
+        past: the numbers of actions that are not taken back if that fails, and why.
+
+    Raises:
+        Interrupted: asked to stop; what is taken back so far is journaled, and undo can be called again.
+    """
+    case = hands.case
     if only is None:
         case.enter(hands.workstation, "undoing")
     for one in case.journal.effects():
         effect_of(one).wait(one, hands)
+    clear_up(hands.workstation)
     reconcile(hands)
     result = Undone()
     # `stays` again: what stood in the way may be gone by now.
@@ -63,12 +86,25 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
     for one in effects:
         hands.check_stop()
         back = again.get(one.id) or _undo(hands, one)
+        if back.state == FAILED and one.action in (past or {}):
+            back = stays(f"{back.note}; left: {(past or {})[one.action]}")
+        if back.state == FAILED:  # it stays as it is journaled, and is tried again by the next undo
+            result.failed[one.action] = back.note
+            case.journal.tell(f"could not be taken back: {back.note}")
+            continue
         case.journal.mark([one.id], back.state, back.note)
         if back.state in ("undone", "noted", "kept"):
             result.count += back.state == "undone"
             result.notes += [back.note] if back.note else []
         else:
             result.stays.append(back.note)
+    _settle(hands, result, only)
+    return result
+
+
+def _settle(hands: Hands, result: Undone, only: set[int] | None) -> None:
+    """Owners by name, what was only needed meanwhile, and the state of the case."""
+    case = hands.case
     back_again = [e for e in case.journal.effects() if e.state == "undone"]
     try:
         result.stays += settle_owners(hands, back_again, read_beforehand(case).numbers)
@@ -76,12 +112,17 @@ def undo_case(hands: Hands, only: set[int] | None = None) -> Undone:
         result.stays.append(error.what)
     drop_spares(hands)
     hands.area.clear(hands.areas())
-    if only is None:
-        case.enter(hands.workstation, "undone")
-    else:
+    if only is not None:
         result.notes += [note for number in sorted(only) if (note := _removed_elsewhere(hands, number))]
         case.journal.tell(f"taken back in part: {plural(result.count, 'change')} of action {', '.join(map(str, sorted(only)))}")
-    return result
+        return
+    if result.failed:
+        return
+    for one in case.journal.effects():
+        if one.state == "stays":  # what was held for its sake is let go all the same
+            effect_of(one).release(one, hands)
+    result.stays += unknown_aside(hands)
+    case.enter(hands.workstation, "undone")
 
 
 def _appeared_again(hands: Hands) -> dict[int, TakenBack]:
@@ -134,9 +175,16 @@ def _part(hands: Hands, effects: list[Journaled], only: set[int]) -> list[Journa
 def _undo(hands: Hands, one: Journaled) -> TakenBack:
     try:
         return effect_of(one).undo(one, hands)
-    except DamagedCase as error:
+    except (Unflushed, Interrupted):
+        raise
+    except DamagedCase as error:  # another try would read the same
         return stays(str(error).splitlines()[0])
     except KleffError as error:
-        return stays(error.what)
+        return TakenBack(FAILED, f"{_named(hands, one)}: {error.what}" + (f"; {error.remedy}" if error.remedy else ""))
     except OSError as error:
-        return stays(f"{one.kind}: {error.strerror or error}")
+        told = f"{error.strerror or error}" + (f": {error.filename}" if error.filename else "")
+        return TakenBack(FAILED, f"{_named(hands, one)}: {told}")
+
+
+def _named(hands: Hands, one: Journaled) -> str:
+    return effect_of(one).what(one, hands.workstation.style) or one.kind

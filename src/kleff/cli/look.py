@@ -103,19 +103,19 @@ def list_procedures(on: OnOption = None, library: LibraryOption = None, account:
     from kleff.cli.listing import listed
     from kleff.cli.terminal.show import show
     from kleff.engine.accounts import named
+    from kleff.engine.opening import opened_workstation
     from kleff.errors import UsageError
     from kleff.objects.base.here import Options
     from kleff.report.documents import ListDocument, encode
     from kleff.report.lines import Page
     from kleff.report.making import workstation_info
     from kleff.report.pages import workstation_line
-    from kleff.workstation.open import open_workstation
 
     shelf = library_of(library)
     folder = shelf.folder
     if not folder.is_dir():
         raise UsageError("there is no such library", where=str(folder), remedy="put procedures there, or name another with --library")
-    workstation = open_workstation(on or "this")
+    workstation = opened_workstation(on or "this")
     options = named(workstation, Options(accounts=frozenset(account or [])))
     found = [listed(file, workstation, options) for file in shelf.files()]
     if json:

@@ -140,7 +140,7 @@ def _opened(
     from kleff.cli.common import check_named, library_of
     from kleff.cli.terminal.progress import watching
     from kleff.engine.cases.restoring import carried_bag, opened_bag, opened_case, verified
-    from kleff.workstation.open import open_workstation
+    from kleff.engine.opening import opened_workstation
 
     # A case's bag is found by the case's id too, as every case is.
     places, shelf = (Path(saved), cases / saved), library_of(library)
@@ -148,7 +148,7 @@ def _opened(
     folder = next((tag.parent for tag in tags if tag.exists() or tag.is_symlink()), None)
     if folder is not None:
         check_named(on, yes)
-        workstation = open_workstation(on or "this")
+        workstation = opened_workstation(on or "this")
         with watching(quiet, at_work=False) as progress:
             bag = stack.enter_context(carried_bag(folder.resolve(), workstation, cases, progress, secrets))
         return opened_bag(bag, workstation, procedure, shelf, secrets), bag, False

@@ -17,20 +17,28 @@ def undo(
     only: Annotated[
         list[str] | None, typer.Option("--only", metavar="LABEL|ACTION", help="Only this part; may be given more than once.")
     ] = None,
+    past: Annotated[
+        list[int] | None,
+        typer.Option("--past", metavar="ACTION", help="Leave this action if taking it back fails; with --because. May be given again."),
+    ] = None,
+    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why it is left.", show_default=False)] = "",
     cases: CasesOption = None,
     yes: YesCaseOption = False,
     quiet: QuietOption = False,
 ) -> None:
     """Take a case back, or a part of it."""
     from kleff.case.record.folder import open_case
+    from kleff.case.undo import check_can_undo
     from kleff.cli.common import confirm, meant_case
     from kleff.cli.terminal.progress import watching
     from kleff.cli.terminal.show import show
-    from kleff.engine.cases.case_job import check_can_undo
     from kleff.engine.job import Job
-    from kleff.errors import NotClean
+    from kleff.errors import NotClean, Stopped, UsageError
     from kleff.report.summary import actions_named, undo_question, undone_page
+    from kleff.texts import plural, typed
 
+    if bool(past) != bool(because.strip()):
+        raise UsageError("--past and --because belong together", remedy="kleff undo CASE --past ACTION --because TEXT")
     folder = meant_case(case, cases)
     job = Job.of_case(folder)
     with open_case(folder) as looked:
@@ -38,11 +46,17 @@ def undo(
         part = actions_named(looked, only) if only else None
         confirm(undo_question(looked, part), yes, f"kleff undo {folder} --yes")
     with watching(quiet) as progress:
-        result = job.undo(part, progress)
+        result = job.undo(part, progress, dict.fromkeys(past or [], because))
     with open_case(folder) as looked:
-        if not quiet or result.stays:
+        if not quiet or result.stays or result.failed:
             show(undone_page(looked, result))
-    if result.stays:
+    if result.failed and part is None:
+        raise Stopped(
+            f"{plural(len(result.failed), 'action')} could not be taken back; the case stays open", where=str(folder),
+            remedy=f"mend what stands above, then give  kleff undo {typed(str(folder))}  again; or leave an action as it is:  "
+            f"--past {min(result.failed)} --because TEXT",
+        )  # fmt: skip
+    if result.stays or result.failed:
         raise typer.Exit(NotClean.exit_code)
 
 

@@ -33,14 +33,14 @@ def unneeded(
     from kleff.cli.terminal.show import show
     from kleff.cli.work import carry_out
     from kleff.engine.job import Job
+    from kleff.engine.opening import opened_workstation
     from kleff.report.documents import encode
     from kleff.report.unneeded import unneeded_document, unneeded_page
     from kleff.search.unneeded import chosen, procedure_for
     from kleff.search.unneeded import unneeded as look
-    from kleff.workstation.open import open_workstation
 
     check_named(on, yes)
-    workstation = open_workstation(on or "this")
+    workstation = opened_workstation(on or "this")
     found = look(workstation, everything)
     if json and remove is None:
         print(encode(unneeded_document(workstation, found, everything)))

@@ -269,6 +269,8 @@ def closing(job: Opened, folder: Path, ended: Ended, json: bool, quiet: bool) ->
             show(verify_page(job.procedure.product.name, job.workstation.name, ended.verification))
             print()
             show(closing_page(case, ended))
+    if ended.unclosed is not None:
+        raise ended.unclosed
     if not ended.clean:
         raise typer.Exit(NotClean.exit_code)
 

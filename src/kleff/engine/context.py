@@ -8,6 +8,7 @@ from dataclasses import replace
 
 import kleff.objects.standard  # noqa: F401  makes the kinds known
 from kleff.case.guard.guard import Guard, Kept
+from kleff.case.record.unfinished import last_at_work
 from kleff.engine.accounts import for_all, keep_left_out, looked_at
 from kleff.engine.systems import applies
 from kleff.errors import ActionFailed, LinkOnTheWay
@@ -37,7 +38,10 @@ def why_unseen(error: OSError | LinkOnTheWay | ActionFailed) -> str:
 def look_only(workstation: Workstation, procedure: Procedure, options: Options | None = None) -> Here:
     """A context in which evidence can be asked, and nothing planned."""
     resolver = Resolver(workstation, procedure, options.accounts if options else ())
-    return Here(workstation, procedure, Guard(workstation), resolver, _defaults(procedure), options=options or Options())
+    return Here(
+        workstation, procedure, Guard(workstation), resolver, _defaults(procedure), options=options or Options(),
+        since=last_at_work(workstation),
+    )  # fmt: skip
 
 
 def make_context(

@@ -15,7 +15,7 @@ from kleff.engine.choices import Choice, choices, settle, with_found
 from kleff.engine.context import make_context, secrets_needed
 from kleff.engine.finding import Verification
 from kleff.engine.library import Library, load
-from kleff.engine.opening import NOWHERE, Opened, Ticket
+from kleff.engine.opening import NOWHERE, Opened, Ticket, opened_workstation
 from kleff.engine.plan import Plan, make_plan
 from kleff.engine.readiness import check_names, check_ready, refuse_if_refused
 from kleff.engine.survey import Survey, survey
@@ -25,7 +25,6 @@ from kleff.objects.base.here import Here, Options, Programs
 from kleff.procedure.conditions import Answer
 from kleff.procedure.load import Procedure
 from kleff.progress import Progress, Silent
-from kleff.workstation.open import open_workstation
 
 if TYPE_CHECKING:  # what only a run needs is not loaded for a look
     from kleff.case.bag.encryption import BagKey
@@ -77,7 +76,7 @@ class Job(Opened):
             Refused: the procedure is for another system.
         """
         loaded = load(library.find(str(procedure)))
-        workstation = open_workstation(on)
+        workstation = opened_workstation(on)
         check_meant_for(loaded, workstation)
         return cls(workstation, loaded, library, named(workstation, options or Options()))
 
@@ -216,19 +215,20 @@ class Job(Opened):
 
         return resume(self, skip, because, progress or Silent())
 
-    def undo(self, only: set[int] | None = None, progress: Progress | None = None) -> Undone:
+    def undo(self, only: set[int] | None = None, progress: Progress | None = None, past: dict[int, str] | None = None) -> Undone:
         """Take the case back.
 
         Args:
             only: the numbers of the actions whose effects are taken back.
+            past: the numbers of actions that are left as they are if taking them back fails, and why.
 
         Raises:
             Refused: it cannot be taken back.
-            Interrupted: asked to stop; it can be called again.
+            Stopped, Interrupted: it is taken back in part; it can be called again.
         """
         from kleff.engine.cases.case_job import undo
 
-        return undo(self, only, progress or Silent())
+        return undo(self, only, progress or Silent(), past)
 
     def discard(self, agreed: Callable[[Holds], None] | None = None, progress: Progress | None = None) -> Holds:
         """Delete for good what the case set aside.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -12,7 +13,7 @@ from typing import TYPE_CHECKING
 from kleff.engine.context import make_context
 from kleff.engine.library import Library
 from kleff.engine.plan import Plan
-from kleff.errors import Refused, Stopped
+from kleff.errors import Blocked, Refused, Stopped, remedy_for
 from kleff.objects.base.action import DONE, SKIPPED
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.secrets import Secrets
@@ -21,6 +22,7 @@ from kleff.procedure.load import RULES, Procedure
 from kleff.procedure.model import Ask
 from kleff.progress import Silent
 from kleff.workstation.facets import Workstation
+from kleff.workstation.open import open_workstation
 
 if TYPE_CHECKING:  # what only a run needs is not loaded for a look
     from kleff.case.bag.encryption import BagKey
@@ -112,7 +114,7 @@ class Opened:
 
         Raises:
             Blocked: another Kleff is at work, or a case is unfinished.
-            Refused: the folder cannot be made, or others could change it.
+            Refused: the folder cannot be made, others could change it, or another Kleff has worked here since the plan was made.
         """
         from kleff.case.hands import Hands
         from kleff.case.record.effect import dump
@@ -124,7 +126,12 @@ class Opened:
         from kleff.engine.room import make_room
 
         product = here.procedure.product
-        with lock(self.workstation, purpose):
+        with lock(self.workstation, purpose) as last:
+            if last != here.since:
+                raise Refused(
+                    "another Kleff has been at work on it since this plan was made", where=self.workstation.spec,
+                    remedy="give the command again, and look at the plan as it is now",
+                )  # fmt: skip
             case = create_case(
                 cases, self.workstation, here.procedure.raw, product.id,
                 product=product.name, procedure_name=here.procedure.name, ticket=ticket.number, technician=ticket.technician,
@@ -135,9 +142,10 @@ class Opened:
             )  # fmt: skip
             with case:
                 check_trusted(case.folder, "the case", self.workstation)
-                with _nothing_left(case):
+                with _nothing_left(case, self.workstation):
                     record_plan(case, plan, look_beforehand(here) if removes else None)
                     make_room(Hands(self.workstation, case, here.guard, Silent()), plan.actions)
+                    case.enter(self.workstation, "open")
                 for action in plan.actions:
                     if action.phase == "before" and action.state in (DONE, SKIPPED):
                         case.journal.tell(f"{action.target}: {action.reason}")
@@ -147,13 +155,37 @@ class Opened:
 
 
 @contextmanager
-def _nothing_left(case: Case) -> Iterator[None]:
-    """A case for which there is no room is as if it had never been."""
+def _nothing_left(case: Case, workstation: Workstation) -> Iterator[None]:
+    """A case that cannot be begun is as if it had never been."""
+    from kleff.case.record.unfinished import clear_mark
+
     try:
         yield
-    except (Refused, Stopped) as error:
+    except (Refused, Stopped, OSError) as error:
+        name = case.folder.name
+        clear_mark(workstation, name, case.folder)
         shutil.rmtree(case.folder)
-        raise Refused(error.what, where=error.where, remedy=error.remedy) from None
+        if isinstance(error, OSError):
+            what, where = error.strerror or str(error), str(error.filename or case.folder.parent)
+            raise Refused(f"the case cannot be begun: {what}", where=where, remedy=remedy_for(error, "run again")) from None
+        raise Refused(error.what, where=error.where, remedy=error.remedy.replace("; then resume", "; then run again")) from None
+
+
+def opened_workstation(spec: str) -> Workstation:
+    """A workstation, without what a Kleff that was killed may have put on it for its own work.
+
+    Raises:
+        NoSuchWorkstation: there is none.
+    """
+    workstation = open_workstation(spec)
+    packages = workstation.packages if workstation.admin else None
+    if packages is not None and packages.left_over():
+        from kleff.case.effects.packages.package_removed import clear_up
+        from kleff.case.record.unfinished import lock
+
+        with contextlib.suppress(Blocked, Refused), lock(workstation, "clearing up"):  # whoever is at work there needs it still
+            clear_up(workstation)
+    return workstation
 
 
 def check_rights(workstation: Workstation) -> None:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from kleff.case.record import reserve
 from kleff.case.record.trust import standing
 from kleff.engine.plan import REMOVING, Plan
-from kleff.errors import ActionFailed, KleffError, LinkOnTheWay, Refused, remedy_for
+from kleff.errors import ActionFailed, KleffError, LinkOnTheWay, Refused, Unflushed, remedy_for
 from kleff.objects.base.action import TO_DO, Action
 from kleff.objects.base.here import Here
 from kleff.texts import plural, size
@@ -129,6 +129,9 @@ def make_room(hands: Hands, actions: list[Action]) -> None:
         for folder in folders:
             with contextlib.suppress(ActionFailed):
                 hands.area.make({folder})
+    except Unflushed:
+        hands.area.clear(hands.areas())
+        raise
     except OSError as error:
         if error.errno in NO_ROOM:
             hands.area.clear(hands.areas())

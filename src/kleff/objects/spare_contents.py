@@ -22,6 +22,8 @@ INSTALLER_KEYS = (
 )  # fmt: skip
 NAMED_PATH = re.compile(r"(?<![\w./$}])/(?:etc|var|srv|opt|usr/local)/[\w.+@~-]+(?:/[\w.+@~-]+)*")
 
+NAMED_FILE = re.compile(r"(?<![\w./$}])/(?:boot|lib|srv|usr|var)/[\w.+@~-]+(?:/[\w.+@~-]+)*")
+SCRIPTS = ("preinst", "postinst", "prerm", "postrm")
 UNIT_FOLDER = re.compile(r"/systemd/(?:system|user)/[^/]+$")
 UNIT_RECORDS = (
     "/etc/systemd/system", "/etc/systemd/user", "/var/lib/systemd/deb-systemd-helper-enabled", "/var/lib/systemd/deb-systemd-helper-masked",
@@ -118,11 +120,11 @@ def package_plan(here: Here, records: list[PackageRecord]) -> SparePlan:
         path for path, look in listed.values()
         if (not look.is_folder or path.key in own_keys) and not any(place.holds(path) for place in places)
     ] + [p for key, p in kept_apart.items() if key not in listed and not any(place.holds(p) for place in places)]  # fmt: skip
-    return SparePlan(places=places, singles=singles, full=here.options.spare == "full", around=_around(here))
+    return SparePlan(places=places, singles=singles, full=here.options.spare == "full", around=_around(here, records))
 
 
-def _around(here: Here) -> AroundPlan:
-    """What scripts may change beside the packages' own."""
+def _around(here: Here, records: list[PackageRecord]) -> AroundPlan:
+    """What scripts may change beside the packages' own: what they change by the system's rules, and single files that they name."""
     packages, files = here.workstation.packages, here.workstation.files
     if packages is None or not here.workstation.admin:
         return AroundPlan()
@@ -140,7 +142,11 @@ def _around(here: Here) -> AroundPlan:
         return list(paths.values())
 
     found = packages.around()
-    return AroundPlan(there(found.copied), there(found.linked), there(found.alone))
+    named = {m.rstrip("/.") for r in records for name in SCRIPTS for m in NAMED_FILE.findall(r.members.get(name, ""))}
+    files_named = [path for path in there(sorted(named)) if (look := files.look(path)) is not None and not look.is_folder]
+    copied = there(found.copied)
+    besides = [path for path in files_named if not any(place.holds(path) for place in copied)]
+    return AroundPlan([*copied, *besides], there(found.linked), there([*found.alone, *(str(path.parent) for path in besides)]))
 
 
 def _exact(path: WPath) -> Target:

@@ -10,7 +10,7 @@ from kleff.case.bag.manifests import saved_size
 from kleff.case.effects.base import effect_of
 from kleff.case.record.effect import ASIDE
 from kleff.case.record.folder import UNFINISHED, Case
-from kleff.case.record.unfinished import at_work, read_mark
+from kleff.case.record.unfinished import at_work, is_of, read_mark
 from kleff.engine.cases.case_job import accounts_of, answers_of
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.finding import LEFT, Verification
@@ -48,7 +48,7 @@ def at_work_on(case: Case) -> str:
     with contextlib.suppress(KleffError, OSError):
         workstation = open_workstation(case.text("workstation"))
         mark = read_mark(workstation)
-        if mark is None or mark.case == case.id:
+        if mark is None or is_of(mark, case.id, case.folder):
             return at_work(workstation) or ""
     return ""
 

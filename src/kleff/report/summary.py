@@ -111,6 +111,10 @@ def undone_page(case: Case, result: Undone) -> Page:
     page.row((f"{plural(result.count, 'change')} taken back", "good"), (f" on {case.text('host')}", "plain"))
     for note in result.notes:
         page.row(("  note: ", "dim"), (note, "plain"))
+    if result.failed:
+        page.head("Could not be taken back")
+        for number, note in sorted(result.failed.items()):
+            page.add(f"  action {number}: {note}", "bad")
     if result.stays:
         page.head("Not taken back")
         for note in result.stays:

@@ -94,6 +94,8 @@ class Processes(Protocol):
     def holders(self, places: Sequence[WPath]) -> list[tuple[Process, str]]:
         """Who has something open at or below a place, runs from there or works in it; with that path. The protected are left out."""
 
+    def unit_of(self, process: Process) -> str | None: ...  # of its account's own session
+
     def service_of(self, process: Process) -> str | None:
         """The name of the service a process belongs to, where the system tells."""
 
@@ -164,9 +166,7 @@ class Services(Protocol):
         """What `hold` changes in the registry, as it was before."""
 
     def running(self) -> list[str]:
-        """All that runs now, and whatever else the service manager keeps started (sockets, timers), as `restore` takes names. Nothing where
-        that cannot be told without running something.
-        """
+        """All that is started now, sockets and timers too; nothing where no manager can be asked."""
 
     def forget(self, names: Sequence[str]) -> None:
         """Let the service manager look anew what there is, and forget of these what is not there any more; nothing is stopped."""

@@ -8,6 +8,7 @@ from typing import Protocol
 
 import msgspec
 
+from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
 
 
@@ -49,6 +50,9 @@ class Flatpaks(Protocol):
 
     def of_account(self, account: Account) -> list[Flatpak]:
         """What an account has installed for itself."""
+
+    def settings(self, account: Account | None) -> list[WPath]:
+        """Where settings of single applications are kept, by their names; of an account, or for everybody."""
 
     def save(self, one: Flatpak, account: Account | None, file: Path) -> Flatpak:
         """Write it into one file, from which it can be installed again without network; returned with its commit.

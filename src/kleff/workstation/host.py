@@ -70,6 +70,13 @@ class Host(Protocol):
     def write_atomic(self, file: Path, data: bytes, mode: int = 0o600) -> None:
         """Replace a file whole or not at all."""
 
+    def write_in_place(self, file: Path, data: bytes) -> None:
+        """Give a file that is there another content in the room that it has, with blanks up to its size; on disk when this returns.
+
+        Raises:
+            FileNotFoundError: it is not there.
+        """
+
     def flush_folder(self, folder: Path) -> None:
         """Bring the names in a folder to the disk."""
 
@@ -82,6 +89,9 @@ class Host(Protocol):
 
     def sha256(self, file: Path) -> str:
         """Of a regular file; no link is followed."""
+
+    def mount_of(self, path: Path) -> str:
+        """What tells the mount that a path lies on from a later one of the same volume."""
 
     def space(self, path: Path) -> Space:
         """What is left of the volume a path lies on."""

@@ -124,6 +124,9 @@ class Packages(Protocol):
     def clear_up(self) -> None:
         """Take away what a run that was killed may have left in the way."""
 
+    def left_over(self) -> bool:
+        """Whether there is anything that `clear_up` takes away."""
+
     def around(self) -> Surroundings:
         """What scripts of packages change though it is others' as well."""
 

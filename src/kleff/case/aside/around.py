@@ -140,7 +140,7 @@ class Around:
 
     def _is_early(self, then: str, was: str, acted: int) -> bool:
         """Whether what it was when the undo began is the removal's doing: it is gone, or older than the last act of that."""
-        return then in ("", was) or _when(then) <= acted
+        return then == was or not is_later(then, acted)
 
     def _give(self, kept: SparedItem, now: str) -> list[str]:
         path = self._path(kept.path)
@@ -225,9 +225,9 @@ def _mark_of(kept: SparedItem) -> str:
     return f"file {kept.mtime} {rights} {kept.size} {stat.S_IFMT(kept.mode):o}"
 
 
-def _when(mark: str) -> int:
-    """When what a mark tells of was changed, in ns."""
-    return int(mark.split(" ", 2)[1])
+def is_later(mark: str, acted: int) -> bool:
+    """Whether what a mark tells of was changed after a moment, in ns; of what is gone, that cannot be told."""
+    return bool(mark) and int(mark.split(" ", 2)[1]) > acted
 
 
 def _names_of(folder: Folder) -> str:

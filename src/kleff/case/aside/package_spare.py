@@ -12,7 +12,7 @@ from pathlib import Path
 
 import msgspec
 
-from kleff.case.aside.around import Marks
+from kleff.case.aside.around import Marks, is_later
 from kleff.case.aside.spare import Spare
 from kleff.case.aside.spare_index import Made, read_taken
 from kleff.case.aside.spare_plan import SparePlan
@@ -52,6 +52,7 @@ class PackageSpare:
         self._made = folder / "undo" / f"{number:04d}-made.json"
         self._begun = folder / "undo" / f"{number:04d}-begun.json"
         self._stopped = folder / "undo" / f"{number:04d}-stopped.json"
+        self._foreign = folder / "undo" / f"{number:04d}-foreign.json"
         self._removing = folder / "output" / f"{number:04d}.txt"
         self._output = folder / "output" / f"{number:04d}-back.txt"
 
@@ -210,6 +211,23 @@ class PackageSpare:
         wanted = {True: "installed", False: "config-files"}
         there = {r.name: (p.state, p.version, p.broken) for r in records if (p := now.get(r.name))}
         return [r for r in records if there.get(r.name) != (wanted[r.installed], r.version, False)]
+
+    def note_foreign(self, index: str, output: Path) -> None:
+        """Before another try of a removal that was cut off, or once it is found to have ended: what around it was changed by somebody else
+        since. That is not taken for the removal's doing.
+
+        Args:
+            output: of the last try.
+        """
+        facet = self._workstation.packages
+        acted = facet.last_acted(output) if facet is not None else 0
+        changed = self._spare.around.changed(self._spare.index(index).around)
+        later = [path for path, mark in changed.items() if is_later(mark, acted)]
+        host().write_atomic(self._foreign, json.dumps(sorted({*self.foreign(), *later})).encode("ascii"))
+
+    def foreign(self) -> list[str]:
+        """What `note_foreign` has noted."""
+        return list(json.loads(self._foreign.read_bytes())) if self._foreign.exists() else []
 
     def note_stopped(self, records: str) -> None:
         """When the removal has ended: what ran before it and does not any more."""

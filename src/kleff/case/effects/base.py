@@ -98,6 +98,10 @@ class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
         """Whether that is really in the set-aside area."""
         return False
 
+    def lies_at(self, one: Journaled, hands: Hands) -> WPath | None:
+        """Where it lies in the set-aside area, or would."""
+        return None
+
     def spares(self, one: Journaled, hands: Hands) -> list[WPath]:
         """The folders of its spare."""
         return []

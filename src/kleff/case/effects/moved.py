@@ -90,6 +90,9 @@ class Moved(Effect, kw_only=True, frozen=True, omit_defaults=True):
     def lies_aside(self, one: Journaled, hands: Hands) -> bool:
         return hands.area.lies_aside(self.move(one, hands.workstation.files))
 
+    def lies_at(self, one: Journaled, hands: Hands) -> WPath | None:
+        return hands.workstation.files.from_raw(b64decode(self.aside_))
+
     def discard(self, one: Journaled, hands: Hands) -> None:
         """Half deleted it is still the same folder; only that very thing is deleted."""
         move = self.move(one, hands.workstation.files)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import time
 from base64 import b64decode, b64encode
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from typing import Literal
 
 from msgspec import Struct, field
@@ -105,15 +105,19 @@ def difference(hands: Hands, one: Journaled) -> SpareDifference | None:
     return spare_of(hands, one.id).difference(one.effect.index) if one.effect.index else None
 
 
-def record_difference(hands: Hands, one: Journaled) -> str:
-    """What an outside program did to what is in the spare, in words; kept whole in the case."""
+def record_difference(hands: Hands, one: Journaled, foreign: Collection[str] = ()) -> str:
+    """What an outside program did to what is in the spare, in words; kept whole in the case.
+
+    Args:
+        foreign: what somebody else has changed around it meanwhile, as `SparedItem.path`.
+    """
     found = difference(hands, one)
     if found is None:
         return ""
+    around = {path: mark for path, mark in found.around.items() if path not in foreign}
     taken = Taken(
-        gone=found.gone, touched=found.touched, around=found.around, removed=found.removed, changed=found.changed,
-        keys_removed=found.keys_removed,
-    )  # fmt: skip
+        gone=found.gone, touched=found.touched, around=around, removed=found.removed, changed=found.changed, keys_removed=found.keys_removed
+    )
     write_taken(hands.case.folder, one.id, taken)
     return f"it {found.text}"
 

@@ -14,8 +14,8 @@ from kleff.case.record import reserve
 from kleff.case.record.effect import dump
 from kleff.case.record.journal import Journal
 from kleff.case.record.trust import check_trusted
-from kleff.case.record.unfinished import Mark, clear_mark, read_mark, set_mark
-from kleff.errors import Blocked, DamagedCase, NeverBegun, NewerCase, NoSuchCase, Refused, Stopped, UsageError
+from kleff.case.record.unfinished import MARK, Mark, clear_mark, is_of, read_mark, set_mark
+from kleff.errors import Blocked, DamagedCase, KleffError, NeverBegun, NewerCase, NoSuchCase, Refused, Stopped, UsageError
 from kleff.texts import now
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
@@ -74,10 +74,12 @@ class Case:
         if state in UNFINISHED:
             set_mark(workstation, Mark(case=self.id, folder=str(self.folder), product=self.text("product")))
             self.journal.set(state=state)
-        else:
-            self.journal.set(state=state, ended=now())
-            reserve.drop(self.folder)
-            clear_mark(workstation, self.id)
+            return
+        self.journal.set(state=state, ended=now())
+        if state != "finished":
+            reserve.drop(self.folder)  # of a finished one, undo may need the room
+        with contextlib.suppress(OSError):  # the case says that it has ended, and is believed
+            clear_mark(workstation, self.id, self.folder)
 
 
 def create_case(cases: Path, workstation: Workstation, procedure: bytes, stem: str, **facts: str) -> Case:
@@ -203,26 +205,39 @@ def check_belongs(case: Case, workstation: Workstation) -> None:
     check_trusted(case.folder, "the case", workstation)
 
 
+def _is_marked(case: Case, mark: Mark) -> bool:
+    """Whether a mark is a case's own; its folder may have been moved since."""
+    moved = mark.case == case.id and case.state in UNFINISHED and not Path(mark.folder).is_dir()
+    return moved or is_of(mark, case.id, case.folder)
+
+
 def _ended(folder: Path) -> bool:
     """Whether a marked case has ended all the same: it was cut off between its last entry and the clearing of its mark."""
+    return _state_of(folder) not in (*UNFINISHED, "new", "")
+
+
+def _state_of(folder: Path) -> str:
+    """The state of a case; "" if it cannot be told."""
     try:
         with open_case(folder) as case:
-            return case.state not in UNFINISHED
-    except (DamagedCase, OSError):
-        return False
+            return case.state
+    except (KleffError, OSError):
+        return ""
 
 
-def check_unmarked(workstation: Workstation, case: str = "") -> None:
+def check_unmarked(workstation: Workstation, case: Case | None = None) -> None:
     """Raise `Blocked` if another case is unfinished here."""
     mark = read_mark(workstation)
-    if mark is None or mark.case == case or _ended(Path(mark.folder)):
+    if mark is None or (case is not None and _is_marked(case, mark)) or _ended(Path(mark.folder)):
         return
     if not Path(mark.folder).is_dir():
         raise Blocked(
             f"the unfinished case {mark.case} belongs here, but its folder {mark.folder} is gone", where=workstation.spec,
-            remedy=f"bring the folder back; or, if it is lost, delete {workstation.state / 'unfinished.json'}",
+            remedy=f"bring the folder back; or, if it is lost, delete {workstation.state / MARK}",
         )  # fmt: skip
+    half = f"go on taking it back with  kleff undo {mark.folder}"
+    ways = f"finish it with  kleff resume {mark.folder}  or take it back with  kleff undo {mark.folder}"
     raise Blocked(
         f"the case {mark.case} ({mark.product}) is unfinished", where=workstation.spec,
-        remedy=f"finish it with  kleff resume {mark.folder}  or take it back with  kleff undo {mark.folder}",
+        remedy=half if _state_of(Path(mark.folder)) == "undoing" else ways,
     )  # fmt: skip

@@ -15,7 +15,7 @@ import msgspec
 
 from kleff.case.record import reserve
 from kleff.case.record.effect import STATES, Journaled, Recorded, dump, kind_of, load
-from kleff.errors import DamagedCase, NeverBegun, NewerCase, Stopped
+from kleff.errors import CannotRead, DamagedCase, KleffError, NeverBegun, NewerCase, Stopped, cannot_read, remedy_for
 from kleff.texts import now
 
 FORMAT = 2  # of new journals; in format 1 names are kept as they are shown, here as they are
@@ -38,12 +38,18 @@ _REMEDIES = {
     "SQLITE_READONLY": "make its volume and its folder writable",
     "SQLITE_IOERR": "check its volume",
     "SQLITE_BUSY": "end the other Kleff that has it open",
+    "SQLITE_CANTOPEN": "make its volume and its folder writable, and make room there",
 }
+DAMAGED = ("SQLITE_CORRUPT", "SQLITE_NOTADB", "SQLITE_ERROR", "SQLITE_FORMAT", "SQLITE_SCHEMA", "SQLITE_MISMATCH")
 
 
-def _remedy(error: sqlite3.OperationalError) -> str:
-    name = "_".join(error.sqlite_errorname.split("_")[:2])
-    return f"{_REMEDIES.get(name, 'look at its volume')}; then resume"
+def _remedy(error: Exception, then: str) -> str:
+    return f"{_REMEDIES.get(_code(error), 'look at its volume')}; then {then}"
+
+
+def _code(error: BaseException) -> str:
+    """The primary result code, as `SQLITE_IOERR` for all of its kind."""
+    return "_".join(str(getattr(error, "sqlite_errorname", "")).split("_")[:2])
 
 
 class Journal:
@@ -62,14 +68,25 @@ class Journal:
                 file.touch(0o600, exist_ok=False)
             elif not file.exists():
                 raise DamagedCase("the journal is missing", where=str(file), remedy="name a whole case folder")
+            if writable and not create:
+                reserve.low(file.parent)  # on a full volume not even its log could be begun
             self._db = sqlite3.connect(file, isolation_level=None, timeout=10)
             try:
                 self._open(create)
             except BaseException:
                 self._db.close()
                 raise
-        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
-            raise self._damaged(error) from None
+        except (sqlite3.Error, UnicodeDecodeError) as error:
+            raise self._unreadable(error) from None
+        except OSError as error:
+            raise cannot_read(error, str(file)) from None
+
+    def _unreadable(self, error: Exception) -> KleffError:
+        """A disk that does not read is no damaged journal: another try, or another disk, may show it whole."""
+        code = _code(error)
+        if code and code not in DAMAGED:
+            return CannotRead(f"the journal cannot be read: {error}", where=str(self.file), remedy=_remedy(error, "try again"))
+        return self._damaged(error)
 
     def _damaged(self, why: object) -> DamagedCase:
         return DamagedCase(f"the journal cannot be read: {why}", where=str(self.file), remedy="restore the case folder from a copy")
@@ -95,7 +112,7 @@ class Journal:
 
     def close(self) -> None:
         if self._writable:
-            with contextlib.suppress(sqlite3.OperationalError):  # no room to tidy up; the log beside it is read next time
+            with contextlib.suppress(sqlite3.Error):  # no room, or no disk, to tidy up; the log beside it is read next time
                 self._db.execute("PRAGMA journal_mode=DELETE")
         self._db.close()
 
@@ -109,11 +126,15 @@ class Journal:
             try:
                 yield self._db
             except BaseException:
-                self._db.execute("ROLLBACK")
+                with contextlib.suppress(sqlite3.Error):  # whatever stopped it has rolled it back already
+                    self._db.execute("ROLLBACK")
                 raise
             self._db.execute("COMMIT")
-        except sqlite3.OperationalError as error:
-            raise Stopped(f"the case cannot be written: {error}", where=str(self.file), remedy=_remedy(error)) from None
+        except sqlite3.Error as error:
+            raise Stopped(f"the case cannot be written: {error}", where=str(self.file), remedy=_remedy(error, "resume")) from None
+        except OSError as error:
+            what = f"the case cannot be written: {error.strerror or error}"
+            raise Stopped(what, where=str(self.file), remedy=remedy_for(error)) from None
 
     def _rows(self, query: str, *values: object, types: tuple[type, ...] = ()) -> list[Any]:
         """What a query finds.
@@ -123,8 +144,8 @@ class Journal:
         """
         try:
             found = self._db.execute(query, values).fetchall()
-        except (sqlite3.DatabaseError, UnicodeDecodeError) as error:
-            raise self._damaged(error) from None
+        except (sqlite3.Error, UnicodeDecodeError) as error:
+            raise self._unreadable(error) from None
         if types and any(not isinstance(cell, kind) for row in found for cell, kind in zip(row, types, strict=True)):
             raise self._damaged("it holds a value of a wrong type")
         return found

@@ -16,6 +16,10 @@ from kleff.workstation.facets import Workstation
 from kleff.workstation.host import Busy
 from kleff.workstation.this_machine import host
 
+MARK = "unfinished.json"
+ROOM = "unfinished.room"  # an earlier mark, in whose place the next is written: that takes no room on a full volume
+WORKED = "worked"
+
 
 class Mark(msgspec.Struct, kw_only=True):
     """The mark of an unfinished case."""
@@ -38,8 +42,11 @@ def _folder(workstation: Workstation) -> Path:
 
 
 @contextmanager
-def lock(workstation: Workstation, purpose: str) -> Iterator[None]:
+def lock(workstation: Workstation, purpose: str) -> Iterator[int]:
     """Be the only Kleff that changes this workstation. The system drops the lock of a Kleff that is gone.
+
+    Yields:
+        As `last_at_work` was before.
 
     Raises:
         Blocked: another one works; named by its process and machine.
@@ -47,9 +54,27 @@ def lock(workstation: Workstation, purpose: str) -> Iterator[None]:
     text = f"process {os.getpid()} on {platform.node()} ({purpose})"
     try:
         with host().lock(_folder(workstation) / "lock", text):
-            yield
+            before = last_at_work(workstation)
+            _at_work_now(workstation)
+            try:
+                yield before
+            finally:
+                _at_work_now(workstation)
     except Busy as error:
         raise _in_use(str(error), workstation) from None
+
+
+def last_at_work(workstation: Workstation) -> int:
+    """When a Kleff that changes something last began or ended here, in ns: what was planned before is to be looked at anew."""
+    try:
+        return (workstation.state / WORKED).stat().st_mtime_ns
+    except OSError:
+        return 0
+
+
+def _at_work_now(workstation: Workstation) -> None:
+    with contextlib.suppress(OSError):  # on a full volume it cannot be made; the lock itself holds all the same
+        (workstation.state / WORKED).touch(0o600)
 
 
 def _in_use(who: str, workstation: Workstation) -> Blocked:
@@ -71,24 +96,44 @@ def check_free(workstation: Workstation) -> None:
 def read_mark(workstation: Workstation) -> Mark | None:
     """The unfinished case of this workstation, or None."""
     try:
-        return msgspec.json.decode((workstation.state / "unfinished.json").read_bytes(), type=Mark)
+        return msgspec.json.decode((workstation.state / MARK).read_bytes(), type=Mark)
     except OSError:
         return None
     except msgspec.MsgspecError:
         raise Blocked(
-            "the mark of an unfinished case cannot be read", where=str(workstation.state / "unfinished.json"),
+            "the mark of an unfinished case cannot be read", where=str(workstation.state / MARK),
             remedy="look in  kleff cases  for the unfinished case and undo or resume it; then delete this file",
         ) from None  # fmt: skip
 
 
+def is_of(mark: Mark, case: str, folder: Path) -> bool:
+    """Whether a mark is a case's: cases that are kept in different folders may have one name."""
+    return mark.case == case and os.path.realpath(mark.folder) == os.path.realpath(folder)
+
+
 def set_mark(workstation: Workstation, mark: Mark) -> None:
-    host().write_atomic(_folder(workstation) / "unfinished.json", msgspec.json.encode(mark))
+    """Mark a case as unfinished. Where it is marked already nothing is written: on a full volume there may be no room.
+
+    Raises:
+        Blocked: there is a mark that cannot be read.
+    """
+    if read_mark(workstation) == mark:
+        return
+    folder = _folder(workstation)
+    data = msgspec.json.encode(mark)
+    try:
+        host().write_in_place(folder / ROOM, data)
+        (folder / ROOM).replace(folder / MARK)
+        host().flush_folder(folder)
+    except FileNotFoundError:
+        host().write_atomic(folder / MARK, data)
 
 
-def clear_mark(workstation: Workstation, case: str) -> None:
-    """Take the mark away if it is this case's."""
+def clear_mark(workstation: Workstation, case: str, folder: Path) -> None:
+    """Take the mark away if it is this case's; its room is kept for the next."""
     mark = read_mark(workstation)
-    if mark is not None and mark.case == case:
-        with contextlib.suppress(FileNotFoundError):
-            (workstation.state / "unfinished.json").unlink()
-        host().flush_folder(workstation.state)
+    if mark is None or not is_of(mark, case, folder):
+        return
+    with contextlib.suppress(FileNotFoundError):
+        (workstation.state / MARK).replace(workstation.state / ROOM)
+    host().flush_folder(workstation.state)

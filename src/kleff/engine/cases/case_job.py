@@ -15,19 +15,19 @@ from kleff.case.bag.opened import Unlock
 from kleff.case.discard import Holds, discard_case, holds
 from kleff.case.guard.guard import Guard
 from kleff.case.hands import Hands
-from kleff.case.owners import owners_missing
 from kleff.case.record.effect import Journaled, load
 from kleff.case.record.folder import Case, check_belongs, check_unmarked, open_case
 from kleff.case.record.unfinished import lock
-from kleff.case.undo import Undone, can_be_tried_again, undo_case
+from kleff.case.undo import Undone, check_can_undo, undo_case
 from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.restore import Restorer, restoring_of
 from kleff.engine.cases.rows import Row, rows
 from kleff.engine.cases.run import Ended, Runner
+from kleff.engine.cases.within import within
 from kleff.engine.finding import Verification
 from kleff.engine.library import parse
-from kleff.engine.opening import Opened, check_rights
+from kleff.engine.opening import Opened, check_rights, opened_workstation
 from kleff.engine.verify import verify
 from kleff.errors import DamagedCase, NewerCase, Refused, UsageError
 from kleff.objects.base.here import SpareMode
@@ -36,7 +36,6 @@ from kleff.procedure.conditions import Answer
 from kleff.procedure.load import RULES, Procedure
 from kleff.progress import Progress
 from kleff.workstation.facets import Workstation
-from kleff.workstation.open import open_workstation
 
 
 @dataclass(frozen=True)
@@ -63,7 +62,7 @@ def workstation_of(case: Case, on: str | None = None) -> Workstation:
     Raises:
         Refused: it is not the one the case was made on.
     """
-    workstation = open_workstation(on or case.text("workstation"))
+    workstation = opened_workstation(on or case.text("workstation"))
     check_belongs(case, workstation)
     return workstation
 
@@ -164,7 +163,7 @@ def resume(job: Opened, skip: int, because: str, progress: Progress) -> Ended:
         raise UsageError("--skip and --because belong together", remedy="kleff resume CASE --skip ACTION --because TEXT")
     check_rights(job.workstation)
     with lock(job.workstation, f"resuming {folder.name}"), open_case(folder, writable=True) as case:
-        check_unmarked(job.workstation, case.id)
+        check_unmarked(job.workstation, case)
         if case.state not in ("new", "open", "waiting"):
             raise Refused(
                 f"the case is {case.state}; there is nothing to resume", where=str(case.folder), remedy=f"kleff report {case.folder}"
@@ -198,26 +197,17 @@ def unlock_with(secrets: Secrets) -> Unlock:
 # -- taking back ------------------------------------------------------------------------------------------------
 
 
-def undo(job: Opened, only: set[int] | None, progress: Progress) -> Undone:
+def undo(job: Opened, only: set[int] | None, progress: Progress, past: dict[int, str] | None = None) -> Undone:
     """Take a case back; see `Job.undo`."""
     folder = job.folder()
     with lock(job.workstation, f"taking back {folder.name}"), open_case(folder, writable=True) as case:
-        check_can_undo(case)
-        check_unmarked(job.workstation, case.id)
-        undone = undo_case(_hands(job, case, progress), only)
-        if case.state == "undone":
-            carried.drop(folder)
-        return undone
-
-
-def check_can_undo(case: Case) -> None:
-    """Whether there is anything left to take back.
-
-    Raises:
-        Refused: there is not.
-    """
-    if case.state == "undone" and not any(map(can_be_tried_again, case.journal.effects())) and not owners_missing(case):
-        raise Refused("the case is taken back already", where=str(case.folder), remedy=f"kleff report {case.folder}")
+        check_can_undo(case, only)
+        check_unmarked(job.workstation, case)
+        with within(case, undoing=True):
+            undone = undo_case(_hands(job, case, progress), only, past)
+            if case.state == "undone":
+                carried.drop(folder)
+            return undone
 
 
 def discard(job: Opened, agreed: Callable[[Holds], None] | None, progress: Progress) -> Holds:

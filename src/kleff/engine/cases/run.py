@@ -19,6 +19,7 @@ from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import SAVING, Row, rows
 from kleff.engine.cases.telling import Telling
 from kleff.engine.cases.waiting import after_restart, restarts, wait_for_restart
+from kleff.engine.cases.within import ways_on, within
 from kleff.engine.finding import LEFT, Verification
 from kleff.engine.plan import REMOVING
 from kleff.engine.verify import verify
@@ -53,12 +54,18 @@ TOGETHER = 100  # actions that may share their flushes
 
 @dataclass
 class Ended:
-    """How a run ended; `failed`: what was not done though it should have been."""
+    """How a run ended.
+
+    Attributes:
+        failed: what was not done though it should have been.
+        unclosed: why the case could not be ended, though all of it is done.
+    """
 
     verification: Verification
     rows: list[Row]
     elapsed: float
     failed: list[Row] = field(default_factory=list)
+    unclosed: Stopped | None = None
 
     @property
     def clean(self) -> bool:
@@ -86,7 +93,7 @@ class Runner:
             RestartNeeded: the case waits.
         """
         boots = self.here.workstation.boots
-        with boots.awake() if boots is not None else nullcontext():
+        with within(self.case), boots.awake() if boots is not None else nullcontext():
             return self._run()
 
     def _run(self) -> Ended:
@@ -119,9 +126,10 @@ class Runner:
         """
         if skip:
             self._skip(skip, because)
-        forget_resume(self.hands)
-        if self.case.state == "waiting":
-            after_restart(self.here, self.case)
+        with within(self.case):
+            forget_resume(self.hands)
+            if self.case.state == "waiting":
+                after_restart(self.here, self.case)
         return self.run()
 
     def _pending(self, row: Row) -> bool:
@@ -247,7 +255,7 @@ class Runner:
         )
 
     def _ways(self) -> str:
-        return f"then go on with  kleff resume {self.case.folder}  or take it all back with  kleff undo {self.case.folder}"
+        return ways_on(self.case.folder)
 
     def _seal(self, action: Action) -> None:
         """Nothing that removes runs before the bag is complete, flushed and read back."""
@@ -288,7 +296,7 @@ class Runner:
         for row in rows(self.case):
             if row.action.phase in SAVING and row.state in (TO_DO, FAILED):
                 self.work.bag.drop_unrecorded(row.action.number)
-        clear_up(self.hands)
+        clear_up(self.here.workstation)
 
     # -- the end ----------------------------------------------------------------------------------------------
 
@@ -300,9 +308,14 @@ class Runner:
         self.hands.area.clear(self.hands.areas())  # those in which nothing lies
         found = rows(self.case)
         elapsed = self.progress.worked() + float(self.case.text("worked") or 0)  # before a restart
-        self.case.keep(verification=result, elapsed=f"{elapsed:.1f}")
-        self.case.enter(self.here.workstation, "finished")
-        return Ended(result, found, elapsed, [r for r in found if r.state in (FAILED, UNKNOWN)])
+        ended = Ended(result, found, elapsed, [r for r in found if r.state in (FAILED, UNKNOWN)])
+        try:
+            with within(self.case):
+                self.case.keep(verification=result, elapsed=f"{elapsed:.1f}")
+                self.case.enter(self.here.workstation, "finished")
+        except Stopped as error:  # everything is done and looked at; only the book is not closed
+            ended.unclosed = error
+        return ended
 
     def _verified(self) -> Verification:
         """Verify; what the agreed plan names and is there again goes too, in a few passes."""

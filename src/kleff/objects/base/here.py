@@ -82,6 +82,7 @@ class Here:
         answers: to the procedure's questions; versions: that the evidence shows.
         own: the product's places, as far as they are known.
         present: whether anything shows the product, or could not be looked at.
+        since: when a Kleff that changes something was last at work here before this was looked at, in ns.
     """
 
     workstation: Workstation
@@ -95,6 +96,7 @@ class Here:
     options: Options = field(default_factory=Options)
     secrets: Secrets = field(default_factory=Secrets)
     programs: Programs = field(default_factory=Programs)
+    since: int = 0
 
     def with_options(self, **options: Any) -> "Here":
         """The same with other options."""

@@ -109,6 +109,20 @@ def allowed(model: PackagePurge, package: Package) -> bool:
     return any(name_matches(pattern, bare(package.name), False) for pattern in model.allows)
 
 
+def only_came_along(package: Package, going: Sequence[Package], here: Here) -> bool:
+    """Whether a package that needs those that go was itself brought in with them, in the same act, and was asked for by nobody."""
+    packages = here.workstation.packages
+    how = packages.history().get(bare(package.name)) if packages else None
+    if packages is None or how is None or not {bare(p.name) for p in going} & set(how.with_):
+        return False
+    return packages.record(package.name).automatic and _may_go(package, here, brought=True)
+
+
+def goes_with(model: PackagePurge, going: Sequence[Package], here: Here) -> list[Package]:
+    """The packages that need those that go and go with them: a step lets them, or nobody has asked for them."""
+    return [p for p in needing(going, here) if allowed(model, p) or only_came_along(p, going, here)]
+
+
 def leaving(steps: Sequence[LoadedStep], here: Here) -> set[str]:
     """The names of the packages that some steps remove, which therefore own nothing that must stay. Where it cannot be told what a step
     removes, it removes nothing: more stays.
@@ -118,7 +132,9 @@ def leaving(steps: Sequence[LoadedStep], here: Here) -> set[str]:
         if isinstance(step.model, PackagePurge):
             with contextlib.suppress(ActionFailed):  # the plan says so where it stands
                 found = meant(step, here)
-                names |= {p.name for p in found} | {p.name for p in needing(found, here) if allowed(step.model, p)}
+                names |= {p.name for p in found} | {
+                    p.name for p in needing(found, here) if allowed(step.model, p) or only_came_along(p, found, here)
+                }
                 if step is _last(here):
                     names |= {p.name for p in came_along(here).going}
     return names
@@ -138,7 +154,13 @@ def came_along(here: Here) -> Along:
     going = [p for step in steps for p in meant(step, here) if p.state == "installed"]
     if wanted == "none" or not going or packages is None:
         return Along(wanted)
-    others = [p for step in steps if isinstance(step.model, PackagePurge) for p in needing(going, here) if allowed(step.model, p)]
+    others = [
+        p
+        for step in steps
+        if isinstance(step.model, PackagePurge)
+        for p in needing(going, here)
+        if allowed(step.model, p) or only_came_along(p, going, here)
+    ]
     gone = {bare(p.name) for p in (*going, *others)}
     before, after = packages.unneeded(), packages.unneeded([p.name for p in (*going, *others)])
     if before is None or after is None:

@@ -9,11 +9,13 @@ from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
+from kleff.objects.paths.several import plan_several, set_aside_several
 from kleff.procedure.globs import name_matches
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Step, Text, Texts
 from kleff.workstation.flatpak_facet import Flatpak, named
-from kleff.workstation.identity import NameId
+from kleff.workstation.identity import NameId, path_id
+from kleff.workstation.things import Account
 
 CAME_ALONG = "came along"
 
@@ -67,15 +69,19 @@ class FlatpakKind(Kind):
         model = step.model
         assert isinstance(model, _Flatpaks)
         verb, any_there = "purge" if step.phase == "purge" else "look for", False
+        going: list[Flatpak] = []
         for one, others in _found(step, here):
             any_there = True
             action = self._about(step, here, verb, [one])
             if not here.version_in_range(one.version, one.name):
                 action.keep(f"version {one.version} is outside {here.procedure.product.versions}")
             elif isinstance(model, FlatpakPurge):
-                yield from self._planned(step, model, here, action, one, others)
-                continue
+                action, with_it = self._planned(step, model, here, action, one, others)
+                going += with_it
             yield action
+        if isinstance(model, FlatpakPurge):
+            yield from self._along(step, model, here, verb, going)
+        yield from self._settings(step, model, here, verb)
         if not any_there:
             reason = "not installed" if here.workstation.flatpaks else "this workstation has no flatpaks"
             yield here.action(step, verb, f"flatpak {model.flatpak}", state=ABSENT, reason=reason)
@@ -93,7 +99,8 @@ class FlatpakKind(Kind):
 
     def _planned(
         self, step: LoadedStep, model: FlatpakPurge, here: Here, action: Action, one: Flatpak, others: list[Flatpak]
-    ) -> Iterator[Action]:
+    ) -> tuple[Action, list[Flatpak]]:
+        """The action for one, and what goes in it; nothing where it is refused."""
         users = [o for o in others if o.runs_on == one.ref]
         with_it = [o for o in users if any(name_matches(a, o.name, True) for a in model.allows)]
         refuse(action, pattern_objection(model.flatpak))
@@ -101,22 +108,42 @@ class FlatpakKind(Kind):
             listed = ", ".join(o.name for o in users if o not in with_it)
             refuse(action, f"{listed} run{'' if ',' in listed else 's'} on it and would go too; let them go:  allows = [...]")
         if action.state == REFUSED:
-            yield action
-            return
+            return action, []
         going = [*with_it, *_with_extensions([one], others)]
         action = self._about(step, here, action.verb, going)
         action.shows += [f"would not work any more, and goes too: {', '.join(o.name for o in with_it)}"] if with_it else []
-        yield action
-        along = _came_along(going, others)
-        if not along:
-            return
-        more = self._about(step, here, action.verb, along)
-        more.label, more.because = more.label or CAME_ALONG, "it came along with it, and nothing needs it then"
-        if model.came_along == "none":
-            more.keep('nothing says that they go:  came_along = "these"')
-        yield more
+        return action, going
+
+    def _along(self, step: LoadedStep, model: FlatpakPurge, here: Here, verb: str, going: list[Flatpak]) -> Iterator[Action]:
+        """What came along, once all that goes is gone: of each installation by itself, since an account cannot change everybody's."""
+        along = _came_along(going, list(_everywhere(here))) if going else []
+        for whose in dict.fromkeys(one.account for one in along):
+            more = self._about(step, here, verb, [one for one in along if one.account == whose])
+            more.label, more.because = more.label or CAME_ALONG, "it came along with it, and nothing needs it then"
+            if model.came_along == "none":
+                more.keep('nothing says that they go:  came_along = "these"')
+            elif whose == "" and all(one.account for one in going):
+                more.keep("it is everybody's, and only an account's application goes")
+            yield more
+
+    def _settings(self, step: LoadedStep, model: _Flatpaks, here: Here, verb: str) -> Iterator[Action]:
+        """What somebody has set for it beside itself (flatpak-override(1)); that stays when it is uninstalled."""
+        flatpaks = here.workstation.flatpaks
+        for account in _asked(model, here) if flatpaks else ():
+            assert flatpaks is not None
+            found = [path for path in flatpaks.settings(account) if name_matches(model.flatpak, path.name, False)]
+            if not found:
+                continue
+            whose = account.name if account else ""
+            names = ", ".join(path.name for path in found)
+            action = here.action(step, verb, f"settings of {names}", account=whose, about=[path_id(path) for path in found])
+            action.label, action.because = action.label or "settings of its own", "what was set for it outlasts it"
+            plan_several(action, here, found, account)
+            yield action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+        if not any(isinstance(about, NameId) for about in action.about):
+            return set_aside_several(action, work)
         from kleff.case.effects.packages.flatpak_removed import remove_flatpak
 
         removed = []
@@ -148,12 +175,23 @@ def _installed(here: Here, account: str) -> list[Flatpak]:
     return flatpaks.of_account(whose) if whose else []
 
 
+def _everywhere(here: Here) -> Iterator[Flatpak]:
+    for name in ("", *(a.name for a in here.workstation.accounts.all())):
+        yield from _installed(here, name)
+
+
+def _asked(model: _Flatpaks, here: Here) -> list[Account | None]:
+    """Whose installations a step means; None for everybody's."""
+    everybody: list[Account | None] = [] if model.accounts else [None]
+    return [*everybody, *here.resolver.accounts(model.accounts)]
+
+
 def _found(step: LoadedStep, here: Here) -> Iterator[tuple[Flatpak, list[Flatpak]]]:
     """What a step means, each with all of the same installation that could need it, or it."""
     model = step.model
     assert isinstance(model, _Flatpaks)
-    wanted = {a.name for a in here.resolver.accounts(model.accounts)} | (set() if model.accounts else {""})
-    everywhere = [one for name in ("", *(a.name for a in here.workstation.accounts.all())) for one in _installed(here, name)]
+    wanted = {account.name if account else "" for account in _asked(model, here)}
+    everywhere = list(_everywhere(here))
     for one in everywhere:
         if one.account in wanted and name_matches(model.flatpak, one.name, False):
             # Any account's application may run on a runtime that is everybody's, never the other way round.
@@ -165,12 +203,20 @@ def _with_extensions(going: list[Flatpak], others: list[Flatpak]) -> list[Flatpa
     return [*going, *(o for o in others if o not in going and any(o.extends(one) for one in going))]
 
 
-def _came_along(going: list[Flatpak], others: list[Flatpak]) -> list[Flatpak]:
-    """The runtimes that they ran on and nothing that stays does."""
-    wanted, needed = {o.runs_on for o in going}, {o.runs_on for o in others if o not in going}
-    of_theirs = {one.account for one in going}
-    alone = [o for o in others if o.ref in wanted - needed and not o.pinned and o.account in of_theirs and o not in going]
-    return _with_extensions(alone, [o for o in others if o not in going])
+def _came_along(going: list[Flatpak], everywhere: list[Flatpak]) -> list[Flatpak]:
+    """The runtimes that they ran on and nothing that stays does; an account's application may run on one that is everybody's."""
+    staying = [one for one in everywhere if one not in going]
+    alone = [
+        one for one in staying
+        if not one.pinned
+        and any(user.runs_on == one.ref and one.account in (user.account, "") for user in going)
+        and not any(user.runs_on == one.ref and one.account in (user.account, "") for user in staying)
+    ]  # fmt: skip
+    found: list[Flatpak] = []
+    for one in alone:
+        beside = [o for o in staying if o.account == one.account and o not in found]
+        found += [o for o in _with_extensions([one], beside) if o not in found]
+    return found
 
 
 def _where(one: Flatpak) -> str:

@@ -24,6 +24,7 @@ from kleff.objects.packages.choosing import (
     leaving_before,
     matching,
     needing,
+    only_came_along,
     with_parts,
 )
 from kleff.objects.packages.steps import PackageEvidence, PackagePurge, Packages, PackageVerify
@@ -95,7 +96,7 @@ class PackageKind(Kind):
         found, parts = with_parts(found, here)
         earlier = leaving_before(step, here)
         others = [p for p in needing(found, here) if p.name not in earlier]
-        with_them = [p for p in others if allowed(model, p)]
+        with_them = [p for p in others if allowed(model, p) or only_came_along(p, found, here)]
         action = self._planned(step, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
         action.shows += [f"{name} stands for {', '.join(of)}" for name, of in parts.items()]
         if with_them:
@@ -203,11 +204,10 @@ class PackageKind(Kind):
         purge = model.mode == "purge"
         wanted = action.details_as(Agreed).names
         found = agreed(wanted, work.here, purge)
-        from kleff.case.effects.packages.package_removed import PackageRemoved, after_removal, earlier_try, remove_packages
-        from kleff.case.effects.spared import put_back_others_of
+        from kleff.case.effects.packages.package_removed import PackageRemoved, after_cut_off, after_removal, earlier_try, remove_packages
 
         if not found or packages is None:
-            return Outcome(note="; ".join(n for n in ("already gone", put_back_others_of(work.hands, action.number)) if n))
+            return Outcome(note="; ".join(n for n in ("already gone", *after_cut_off(work.hands, action.number)) if n))
 
         names, here, before = [p.name for p in found], work.here, work.beforehand
         what = ", ".join(f"{p.name} {p.version}" for p in found)

@@ -77,8 +77,7 @@ class ShadowedKind(Kind):
         return action
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        from kleff.case.effects.packages.package_removed import PackageRemoved, after_removal, remove_packages
-        from kleff.case.effects.spared import put_back_others_of
+        from kleff.case.effects.packages.package_removed import PackageRemoved, after_cut_off, after_removal, remove_packages
 
         here, packages = work.here, work.here.workstation.packages
         versions = action.details_as(Change).versions
@@ -86,7 +85,7 @@ class ShadowedKind(Kind):
         changing = {n: v for n, v in versions.items() if n in now and now[n].version == v[0]}
         broken = [n for n, v in versions.items() if n in now and now[n].broken]  # of a try that was cut off
         if packages is None or not (changing or broken):
-            return Outcome(note="; ".join(n for n in ("already changed", put_back_others_of(work.hands, action.number)) if n))
+            return Outcome(note="; ".join(n for n in ("already changed", *after_cut_off(work.hands, action.number)) if n))
         names = [now[n].name for n in {*changing, *broken}]
         effect = PackageRemoved(
             what_=", ".join(f"{n} {v[0]}" for n, v in versions.items()), names=names, purge=False,

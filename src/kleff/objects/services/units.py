@@ -11,6 +11,7 @@ from kleff.objects.base.own import refuse_own
 from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import AccountStep, Text
 from kleff.workstation.identity import NameId
+from kleff.workstation.things import Process
 
 
 class UnitStop(AccountStep, kw_only=True, frozen=True):
@@ -52,6 +53,13 @@ class UnitKind(Kind):
         if not found:
             reason = "in no account's session" if units else "this workstation has no such sessions"
             yield here.action(step, "stop", f"unit {step.model.unit}", state=ABSENT, reason=reason)
+
+    def ends(self, step: LoadedStep, here: Here) -> list[Process]:
+        """What runs in it, which ends with it."""
+        assert isinstance(step.model, UnitStop)
+        facet, unit = here.workstation.processes, step.model.unit.removesuffix(".service")
+        names = {account.name for account in here.resolver.accounts(step.model.accounts)}
+        return [p for p in facet.all() if p.account in names and facet.unit_of(p) == unit] if facet else []
 
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
         if isinstance(step.model, UnitStop) and (why := here.guard.check_name("unit", step.model.unit).reason):

@@ -44,6 +44,9 @@ class LabProcesses:
     def opened(self, process: Process) -> list[str]:
         return [text for p in self._lab.state().processes if p["pid"] == process.pid for text in p.get("opens", [])]
 
+    def unit_of(self, process: Process) -> str | None:
+        return None
+
     def service_of(self, process: Process) -> str | None:
         return None  # a lab's services are no processes
 

@@ -56,6 +56,14 @@ class LinuxFlatpaks:
         """Nothing where it is not to be asked: with another account's rights than an administrator's."""
         return self._listed(account) if os.geteuid() in (0, account.uid) else []
 
+    def settings(self, account: Account | None) -> list[WPath]:
+        """What flatpak-override(1) writes, a file for each; `global` is for all of them."""
+        folder = self._place(account).child("overrides")
+        look = self._files.look(folder)
+        if look is None or not look.is_folder:
+            return []
+        return [folder.child(name) for name in self._files.names(folder) if name != "global"]
+
     def _listed(self, account: Account | None) -> list[Flatpak]:
         if not self._is_there(account):
             return []

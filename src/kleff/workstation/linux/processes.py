@@ -81,12 +81,14 @@ class LinuxProcesses:
     def opened(self, process: Process) -> list[str]:
         return list(dict.fromkeys(p for p in _opened(process.pid) if p.startswith("/")))
 
+    def unit_of(self, process: Process) -> str | None:
+        """The deepest one below its account's service manager (user@.service)."""
+        names = _units_of(process.pid)
+        return names[-1] if len(names) > 1 and names[0].startswith("user@") else None
+
     def service_of(self, process: Process) -> str | None:
-        """By its control group (systemd's layout, systemd.slice(5))."""
-        with contextlib.suppress(OSError), open(f"/proc/{process.pid}/cgroup", encoding="utf-8", errors="replace") as groups:
-            names = [part.removesuffix(".service") for line in groups for part in line.strip().split("/") if part.endswith(".service")]
-            return names[0] if names else None
-        return None
+        names = _units_of(process.pid)
+        return names[0] if names else None
 
     def protected(self) -> set[int]:
         pids = {1, os.getpid()}
@@ -112,3 +114,11 @@ class LinuxProcesses:
                         signal.pidfd_send_signal(fd, number)
             finally:
                 os.close(fd)
+
+
+def _units_of(pid: int) -> list[str]:
+    """The services that a process belongs to, outermost first, by its control group (systemd's layout, systemd.slice(5))."""
+    with contextlib.suppress(OSError), open(f"/proc/{pid}/cgroup", encoding="utf-8", errors="replace") as groups:
+        parts = [part for line in groups for part in line.strip().split("/")]
+        return [part.removesuffix(".service") for part in parts if part.endswith(".service")]
+    return []

@@ -75,6 +75,9 @@ class MemoryProcesses:
                 result.append((process, found))
         return result
 
+    def unit_of(self, process: Process) -> str | None:
+        return None
+
     def service_of(self, process: Process) -> str | None:
         return None
 

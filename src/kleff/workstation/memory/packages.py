@@ -138,6 +138,9 @@ class MemoryPackages:
 
     def clear_up(self) -> None: ...
 
+    def left_over(self) -> bool:
+        return False
+
     def around(self) -> Surroundings:
         return Surroundings()
 

@@ -10,10 +10,11 @@ import hashlib
 import os
 import stat
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import lru_cache
 from pathlib import Path
 
+from kleff.errors import Unflushed, remedy_for
 from kleff.workstation.paths import Look, Space
 
 RENAME_NOREPLACE, RENAME_EXCHANGE = 1, 2  # linux/fs.h; renameat2(2)
@@ -113,6 +114,41 @@ def locked_file(file: Path, seconds: float) -> Iterator[None]:
                     raise OSError(errno.EAGAIN, "another program works on it", str(file)) from None
                 time.sleep(0.1)
         yield
+
+
+def flushed(fd: int, flush: Callable[[int], None]) -> None:
+    """Bring what is open to the disk.
+
+    Raises:
+        Unflushed: it cannot be. The system then shows what may not be on the disk, and the next flush may say that all is well (fsync(2)).
+    """
+    try:
+        flush(fd)
+    except OSError as error:
+        where = host_path(fd)
+        raise Unflushed(
+            f"what was done cannot be brought to the disk: {error.strerror}", volume=mount_of(fd), where=where,
+            remedy=remedy_for(error, "mount it anew or restart the workstation", "see what is wrong with the volume"),
+        ) from None  # fmt: skip
+
+
+def mount_of(fd: int) -> str:
+    """What tells the mount that something open lies on from a later mount of the same volume: the boot, the mount's number, and where the
+    file system has one the number of its entry in sysfs, which is new for each mount (proc(5), mountinfo).
+    """
+    status = os.fstat(fd)
+    device = f"{os.major(status.st_dev)}:{os.minor(status.st_dev)}"
+    found: list[str] = []
+    with open("/proc/self/mountinfo", encoding="utf-8", errors="surrogateescape") as table:
+        for line in table:
+            words = line.split()
+            if words[2] != device:
+                continue
+            kind, source = words[words.index("-") + 1 : words.index("-") + 3]
+            with contextlib.suppress(OSError):
+                found.append(f"{kind} {os.stat(f'/sys/fs/{kind}/{os.path.basename(source)}').st_ino}")
+            found.append(words[0])
+    return f"{boot_id()} {device} {' '.join(sorted(found))}"
 
 
 def mount_points() -> list[str]:

@@ -16,6 +16,7 @@ from kleff.workstation.posix import copying
 from kleff.workstation.posix.calls import (
     FOLDER_FLAGS,
     exchange,
+    flushed,
     look_of,
     mounts_below,
     remove_if_empty,
@@ -62,7 +63,7 @@ class PosixHandle:
         os.utime(self.fd, ns=times)
 
     def flush(self) -> None:
-        os.fsync(self.fd)
+        flushed(self.fd, os.fsync)
 
     def close(self) -> None:
         os.close(self.fd)
@@ -190,7 +191,7 @@ class PosixFolder(PosixHandle):
         return stat.S_ISDIR(status.st_mode) and status.st_uid == os.geteuid() and not stat.S_IMODE(status.st_mode) & 0o077
 
     def flush_volume(self) -> None:
-        sync_volume(self.fd)
+        flushed(self.fd, sync_volume)
 
 
 def fd_of(folder: Folder) -> int:

@@ -18,7 +18,7 @@ from kleff.workstation.files.protocol import Folder
 from kleff.workstation.host import Busy, NamedPipe, Places
 from kleff.workstation.paths import Space
 from kleff.workstation.posix import running
-from kleff.workstation.posix.calls import FOLDER_FLAGS, closing_fd, open_regular, sha256_of, space_of, sync_folder, write_atomic
+from kleff.workstation.posix.calls import FOLDER_FLAGS, closing_fd, mount_of, open_regular, sha256_of, space_of, sync_folder, write_atomic
 from kleff.workstation.posix.handles import PosixFolder
 from kleff.workstation.things import Given, Known, Running
 
@@ -83,6 +83,11 @@ class PosixHost:
     def write_atomic(self, file: Path, data: bytes, mode: int = 0o600) -> None:
         write_atomic(file, data, mode)
 
+    def write_in_place(self, file: Path, data: bytes) -> None:
+        with closing_fd(os.open(file, os.O_WRONLY | os.O_NOFOLLOW | os.O_CLOEXEC)) as fd:
+            os.pwrite(fd, data.ljust(os.fstat(fd).st_size), 0)
+            os.fsync(fd)
+
     def flush_folder(self, folder: Path) -> None:
         sync_folder(folder)
 
@@ -91,6 +96,10 @@ class PosixHost:
 
     def sha256(self, file: Path) -> str:
         return sha256_of(file)
+
+    def mount_of(self, path: Path) -> str:
+        with closing_fd(os.open(path, os.O_PATH | os.O_CLOEXEC)) as fd:
+            return mount_of(fd)
 
     def space(self, path: Path) -> Space:
         return space_of(str(path))
@@ -125,8 +134,9 @@ class PosixHost:
                 time.sleep(BRIEFLY)  # somebody may just have looked who holds it
                 if not _taken(fd, fcntl.LOCK_EX):
                     raise Busy(_told(fd))
-            os.ftruncate(fd, 0)
-            os.pwrite(fd, text.encode(), 0)
+            with contextlib.suppress(OSError):  # on a full volume nobody is told who holds it; it is held all the same
+                os.pwrite(fd, text.encode(), 0)
+                os.ftruncate(fd, len(text.encode()))
             yield
         finally:
             os.close(fd)

@@ -18,6 +18,7 @@ from kleff.case.effects.spared import Spared, areas_for, no_spare, put_back_othe
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Count, Journaled, Sha256
 from kleff.procedure.globs import PathStyle
+from kleff.workstation.facets import Workstation
 from kleff.workstation.things import PackageRecord
 
 
@@ -86,6 +87,7 @@ def remove_packages(
     """
     packages = hands.workstation.packages
     assert packages is not None
+    _note_foreign(hands, action)
     one = hands.intend(action, effect) if planned is None else _spared(hands, action, effect, planned)
     if effect.changed_to:
         packages.change(effect.changed_to, hands.case.output(one.id))
@@ -108,9 +110,26 @@ def after_removal(hands: Hands, one: Journaled) -> list[str]:
     records = whole.effect.records if isinstance(whole.effect, PackageRemoved) else ""
     if records:
         package_spare_of(hands, whole.id).note_stopped(records)
-    told = record_difference(hands, whole)
+    told = record_difference(hands, whole, package_spare_of(hands, whole.id).foreign())
     hands.done(one)
     return [text for text in (told, others) if text]
+
+
+def after_cut_off(hands: Hands, action: int) -> list[str]:
+    """The same where the package manager has ended without Kleff."""
+    one = earlier_try(hands, action)
+    if one is None:
+        return []
+    _note_foreign(hands, action)
+    return after_removal(hands, one)
+
+
+def _note_foreign(hands: Hands, action: int) -> None:
+    first = earlier_try(hands, action)
+    if first is None or not isinstance(first.effect, PackageRemoved):
+        return
+    last = max(e.id for e in hands.case.journal.effects(action) if isinstance(e.effect, PackageRemoved))
+    package_spare_of(hands, first.id).note_foreign(first.effect.index, hands.case.output(last))
 
 
 def earlier_try(hands: Hands, action: int) -> Journaled | None:
@@ -119,10 +138,10 @@ def earlier_try(hands: Hands, action: int) -> Journaled | None:
     return next(tries, None)
 
 
-def clear_up(hands: Hands) -> None:
-    """Take away what a run that was killed in the middle of a removal may have left in the way."""
-    if hands.workstation.packages is not None:
-        hands.workstation.packages.clear_up()
+def clear_up(workstation: Workstation) -> None:
+    """Take away what a run or an undo that was killed in the middle may have left in the way."""
+    if workstation.packages is not None:
+        workstation.packages.clear_up()
 
 
 def _spared(hands: Hands, action: int, effect: PackageRemoved, planned: Callable[[], tuple[list[PackageRecord], SparePlan]]) -> Journaled:

@@ -62,6 +62,10 @@ class Calling:
         """A file's path as the program sees it."""
         return f"/{file.relative_to(self.root)}" if self.inside and self.root is not None else str(file)
 
+    def stands(self) -> bool:
+        """Whether anything is built in the tree."""
+        return self.root is not None and os.path.lexists(self.root / OWN_FOLDER)
+
     def clear_up(self) -> None:
         """Take away what was built in a tree, by a run that was killed too."""
         own = self.root / OWN_FOLDER if self.root is not None else None

@@ -5,22 +5,18 @@ from __future__ import annotations
 import contextlib
 import re
 import subprocess
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from kleff.errors import ActionFailed, KleffError, LinkOnTheWay
+from kleff.errors import KleffError, LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.packages import locks
 from kleff.workstation.linux.packages.calling import ENVIRONMENT, Calling, asked
 from kleff.workstation.linux.packages.ownership import FORM, Ownership, Remembered
+from kleff.workstation.linux.packages.policy import Policy
 from kleff.workstation.package_facet import Ready, Surroundings
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Installed, Package, PackageRecord, Source
-
-if TYPE_CHECKING:
-    from kleff.workstation.linux.packages.dependencies import Present
-    from kleff.workstation.linux.packages.installing import Group
 
 FIELDS = (
     "binary:Package", "Version", "db:Status-Abbrev", "Essential", "Protected", "Installed-Size", "Priority", "Section", "binary:Summary",
@@ -28,9 +24,6 @@ FIELDS = (
 )  # fmt: skip
 # What a package without content of its own has: folders on the way, and its documentation.
 NO_CONTENT = re.compile(r"/\.?\Z|/usr(?:/share(?:/(?:doc|lintian|bug)(?:/.*)?)?)?\Z")
-UNFINISHED = ("unpacked", "half-configured", "triggers-awaited", "triggers-pending")
-# invoke-rc.d asks this file before it touches a service (Debian policy 9.3.3.1); 101: do nothing.
-POLICY = "#!/bin/sh\n# placed by kleff for the time of one removal\nexit 101\n"
 
 
 class Dpkg:
@@ -46,6 +39,7 @@ class Dpkg:
         self._root = root
         self._calling = Calling(root)
         self._options = [f"--root={root}"] if root else []
+        self._policy = Policy(files)
         self._remembered = Remembered(self._state)
 
     def all(self) -> list[Package]:
@@ -123,8 +117,8 @@ class Dpkg:
         return {name: [line[1:] for line in lines if line.startswith(" /")] for name, *lines in records}
 
     def stands_for(self, name: str) -> list[str]:
-        from kleff.workstation.linux.packages.dependencies import depended_on
         from kleff.workstation.linux.packages.marks import automatic
+        from kleff.workstation.linux.packages.rebuilding.dependencies import depended_on
 
         if any(not NO_CONTENT.match(path) for path in self.files_of([name]).get(name, ["?"])):
             return []
@@ -161,7 +155,7 @@ class Dpkg:
         from kleff.workstation.linux.packages.apt import changing
 
         held = [p.name for p in self.all() if p.held and p.name.partition(":")[0] in versions]
-        with self._no_service_starts() if self._root else contextlib.nullcontext():
+        with self._policy.no_service_starts() if self._root else contextlib.nullcontext():
             if any((self._root or Path("/")).glob("var/lib/dpkg/updates/[0-9]*")):  # of a try that was cut off; apt begins nothing then
                 self._run(["--force-confold", "--configure", "--pending"], output)
             self._calling.to_the_end(changing(self._root, versions), output)
@@ -186,93 +180,20 @@ class Dpkg:
         return " ".join(done.stderr.decode("utf-8", "replace").split()) or f"dpkg ended with {done.returncode}"
 
     def remove(self, names: Sequence[str], purge: bool, output: Path) -> None:
-        with self._no_service_starts() if self._root else contextlib.nullcontext():
+        with self._policy.no_service_starts() if self._root else contextlib.nullcontext():
             self._run(["--purge" if purge else "--remove", "--", *names], output)
 
     def record(self, name: str) -> PackageRecord:
-        from kleff.workstation.linux.packages.records import record_package
+        from kleff.workstation.linux.packages.rebuilding.records import record_package
         from kleff.workstation.linux.packages.settings import Settings
 
         settings = self._remembered("settings", lambda: Settings(self._files))
         return self._remembered(f"record {name}", lambda: record_package(self._query, self._files, name, settings))
 
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Ready) -> None:
-        from kleff.workstation.linux.packages.archives import archive_of
-        from kleff.workstation.linux.packages.installing import installing_order
-        from kleff.workstation.linux.packages.records import Rebuild
+        from kleff.workstation.linux.packages.rebuilding.putting_back import PuttingBack
 
-        self._finish_others({r.name for r in records}, output)
-        present = self._check_dependencies(records)
-        built: dict[str, Path] = {}
-        archives: dict[str, str] = {}
-        try:
-            into = self._calling.folder(folder)
-            for number, record in enumerate(records):
-                kept = archive_of(self._root, ENVIRONMENT, record)
-                file = kept or into / f"{number:03d}.deb"
-                archives[record.name] = self._calling.seen(file)
-                if kept is None:
-                    built[record.name] = file
-                    file.unlink(missing_ok=True)  # of a try that was cut off
-                    Rebuild(record, source).write(file)
-            with self._no_service_starts():
-                self._install(installing_order(records, present, self.compare), archives, output, ready)
-                left_over = [r.name for r in records if not r.installed]
-                if left_over:  # only their configuration was left, and only that shall be
-                    self._run(["--remove", "--", *left_over], output)
-        finally:
-            for file in built.values():
-                file.unlink(missing_ok=True)
-            self._calling.clear_up()
-
-    def _finish_others(self, names: set[str], output: Path) -> None:
-        """A removal that was cut off may have left others half configured, or with triggers that wait (dpkg-query(1), package states)."""
-        said = self._query("-W", "-f=${binary:Package}\t${db:Status-Status}\n", empty_ok=True)
-        rows = (line.split("\t") for line in said.splitlines())
-        waiting = [name for name, state in rows if state in UNFINISHED and name not in names]
-        if waiting:
-            with self._no_service_starts(), contextlib.suppress(ActionFailed):  # if one is needed, that is told in a moment
-                self._run(["--force-confold", "--configure", "--", *waiting], output)
-
-    def _install(self, groups: Sequence[Group], archives: Mapping[str, str], output: Path, ready: Ready) -> None:
-        """Unpack and configure in order; what was unpacked and not configured in between is in the end."""
-        from kleff.workstation.linux.packages.settings import answer_again
-
-        unpacked: list[PackageRecord] = []
-        configured: set[str] = set()
-        for number, group in enumerate(groups, 1):
-            self._run(["--force-confold", "--unpack", "--", *(archives[r.name] for r in group.unpacked)], output)
-            unpacked += group.unpacked
-            ready(group.unpacked)
-            last = number == len(groups)
-            now = [r for r in unpacked if r.name not in configured] if last else group.configured
-            if now:
-                answer_again(self._calling, now)
-                self._run(["--force-confold", "--configure", "--", *(r.name for r in now)], output)
-                configured |= {r.name for r in now}
-
-    def _check_dependencies(self, records: Sequence[PackageRecord]) -> Present:
-        """Before the first is unpacked: nothing is begun that dpkg cannot finish. Returns what is installed besides.
-
-        Raises:
-            ActionFailed: naming what is missing.
-        """
-        from kleff.workstation.linux.packages.dependencies import Present, lacking, provides
-
-        coming = {r.name.partition(":")[0] for r in records}
-        form = "${db:Status-Status}\t${Package}\t${Version}\t${Provides}\n"
-        present = Present()
-        for line in self._query("-W", f"-f={form}", empty_ok=True).splitlines():
-            state, name, version, provided = line.split("\t", 3)
-            if state == "installed" and name not in coming:
-                present.versions[name] = version
-                for other, of in provides(provided):
-                    present.provided.setdefault(other, set()).add(of)
-        missing = lacking([r for r in records if r.installed], present, self.compare)
-        if missing:
-            told = "; ".join(f"{name} needs {what}" for name, what in missing)
-            raise ActionFailed(f"{told}, which is not installed any more; nothing was begun", remedy="install that first, then undo again")
-        return present
+        PuttingBack(self._calling, self._policy, self._query, self.compare).put_back(records, source, folder, output, ready)
 
     def make_way(self, records: Sequence[PackageRecord]) -> None:
         from kleff.workstation.linux.packages.settings import divert_again
@@ -299,7 +220,7 @@ class Dpkg:
 
     def clear_stand_ins(self, records: Sequence[PackageRecord], source: Source) -> None:
         """Told by their content, so that nothing else can go. Where dpkg kept a changed configuration file, one lies beside it."""
-        from kleff.workstation.linux.packages.records import PLACEHOLDER
+        from kleff.workstation.linux.packages.rebuilding.records import PLACEHOLDER
 
         beside = [c.path + ".dpkg-dist" for r in records for c in r.config_files]
         invented = [lies for r in records for _, lies in r.paths if source(lies) is None]
@@ -329,44 +250,13 @@ class Dpkg:
     def wait(self) -> None:
         locks.wait(self._root)
 
-    @contextlib.contextmanager
-    def _no_service_starts(self) -> Iterator[None]:
-        """Keep maintainer scripts from starting or stopping services: in a tree that is not running, those of this machine;
-        while packages are put back, their own, whose data is not in place yet.
-        """
-        self._clear_policy()
-        path = WPath(self._files.style, "", ("usr", "sbin"))
-        placed = False
-        with contextlib.suppress(FileNotFoundError), self._files.folder(path) as folder, contextlib.suppress(FileExistsError):
-            before = folder.look().times
-            file = folder.create("policy-rc.d")
-            try:
-                file.write(POLICY.encode("ascii"))
-                file.set_mode(0o755)
-            finally:
-                file.close()
-            folder.set_times(before)
-            placed = True
-        try:
-            yield
-        finally:
-            if placed:
-                self._clear_policy()
-
     def clear_up(self) -> None:
         with contextlib.suppress(OSError):
             self._calling.clear_up()
-        self._clear_policy()
+        self._policy.clear()
 
-    def _clear_policy(self) -> None:
-        """Take away our own policy file, told by its content; one that a killed run has left too."""
-        path = WPath(self._files.style, "", ("usr", "sbin", "policy-rc.d"))
-        with contextlib.suppress(OSError):
-            if self._files.read(path) == POLICY.encode():
-                with self._files.parent(path) as (folder, name):
-                    before = folder.look().times
-                    folder.remove(name)
-                    folder.set_times(before)  # nothing was changed here, and nothing shall seem so
+    def left_over(self) -> bool:
+        return self._policy.stands() or self._calling.stands()
 
     def compare(self, a: str, b: str) -> int:
         for relation, result in (("lt", -1), ("eq", 0)):

@@ -91,6 +91,9 @@ class WindowsProcesses:
     def listening(self, port: int) -> list[int]:
         return sorted({pid for pid, at in listeners(self._api) if at == port and pid})
 
+    def unit_of(self, process: Process) -> str | None:
+        return None
+
     def service_of(self, process: Process) -> str | None:
         return next((name for name, pid in services_by_process(self._api) if pid == process.pid), None)
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
-from kleff.workstation.linux.packages.dependencies import Present, field_of, is_met, meeting
+from kleff.workstation.linux.packages.rebuilding.dependencies import Present, field_of, is_met, meeting
 from kleff.workstation.things import PackageRecord
 
 Compare = Callable[[str, str], int]

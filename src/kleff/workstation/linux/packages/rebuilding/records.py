@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import IO
 
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.linux.packages.deb import DebItem, write_deb
 from kleff.workstation.linux.packages.marks import automatic
+from kleff.workstation.linux.packages.rebuilding.deb import DebItem, write_deb
 from kleff.workstation.linux.packages.settings import Settings
 from kleff.workstation.paths import Look
 from kleff.workstation.things import ConfigFile, PackageRecord, Source

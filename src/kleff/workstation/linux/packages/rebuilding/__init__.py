@@ -1,0 +1,1 @@
+"""Packages built anew and installed again."""
