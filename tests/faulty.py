@@ -29,12 +29,13 @@ class Fault:
     """Fails the `at`-th call of one system call with one error, whoever makes it.
 
     Args:
-        call: `rename`, `mkdir`, `fsync`, `open`, `read`, `stat`, `replace` or `link`.
+        call: `rename`, `mkdir`, `fsync`, `open`, `read`, `write`, `stat`, `replace`, `unlink` or `link`.
         below: only calls about names below this folder count (descriptors are looked up).
+        for_good: that call and all that follow.
     """
 
-    def __init__(self, call: str, at: int, code: int, below: Path) -> None:
-        self.call, self.at, self.code, self.below = call, at, code, str(below)
+    def __init__(self, call: str, at: int, code: int, below: Path, for_good: bool = False) -> None:
+        self.call, self.at, self.code, self.below, self.for_good = call, at, code, str(below), for_good
         self.count = 0
         self.happen: Callable[[], None] | None = None
 
@@ -52,7 +53,7 @@ class Fault:
                 self.count += 1
                 if self.count == self.at and self.happen is not None:
                     self.happen()
-                elif self.count == self.at:
+                elif self.happen is None and (self.count == self.at or (self.for_good and self.count > self.at)):
                     raise OSError(self.code, os.strerror(self.code), str(arguments[name_at]))
             return original(*arguments, **more)
 

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
 import os
 import random
 import re
 import shutil
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
@@ -39,43 +42,77 @@ def bench(top: Path) -> Path:
     return top
 
 
-def cases_of(call: str) -> list[tuple[str, int]]:
-    """(error, which call) to try: all, or a seeded sample."""
-    every = [(name, at) for name in CODES for at in range(1, {"stat": 60, "open": 60}.get(call, 14))]
-    return every if EVERY else random.Random(call).sample(every, 7)
+CALLS = ("rename", "mkdir", "fsync", "open", "read", "write", "stat", "replace", "link", "unlink")
+AT_MOST = {"stat": 60, "open": 60, "unlink": 8, "link": 4}  # of how many calls one is drawn
+Draw = tuple[str, int, str, str, bool]  # error, which call, the command, whose files, whether for good
 
 
-@pytest.mark.parametrize("call", ["rename", "mkdir", "fsync", "open", "read", "stat", "replace"])
+def draws(call: str) -> list[Draw]:
+    """All, or a seeded sample."""
+    every = [
+        (name, at, verb, where, for_good)
+        for name in CODES for at in range(1, AT_MOST.get(call, 14)) for verb in ("run", "resume", "undo")
+        for where in ("tree", "cases") for for_good in (False, True)
+    ]  # fmt: skip
+    return random.Random(call).sample(every, 300 if EVERY else 9)
+
+
+def mounted_anew(case: Path) -> None:
+    """As a restart does it: what was not flushed lies on a volume that was mounted at another time."""
+    with contextlib.closing(sqlite3.connect(case / "case.db")) as db:
+        found = db.execute("SELECT value FROM meta WHERE key='unflushed'").fetchone()
+        if found and found[0]:
+            told = {**json.loads(found[0]), "volume": "another mount"}
+            db.execute("UPDATE meta SET value=? WHERE key='unflushed'", (json.dumps(told),))
+            db.commit()
+
+
+@pytest.mark.parametrize("call", CALLS)
 def test_a_call_that_fails(tmp_path: Path, call: str) -> None:
-    """On the workstation's files and on the case's: whatever happens, undo ends in the original state, or nothing was begun."""
+    """On the workstation's files and on the case's, in a run, a resume, an undo: "nothing was changed" is true where it is said; what stays
+    open names its case and the way on; and that way ends in the original state.
+    """
     original = bench(tmp_path / "original")
-    file, cases, log = procedure(tmp_path / "p.toml", STEPS), tmp_path / "cases", tmp_path / "log"
-    for name, at in cases_of(call):
-        for where in ("tree", "cases"):
-            shutil.rmtree(tmp_path / "tree", ignore_errors=True)
-            shutil.rmtree(cases, ignore_errors=True)
-            log.unlink(missing_ok=True)
-            shutil.copytree(original, tmp_path / "tree", symlinks=True)
-            for path in ("home/mira", "home/tomas"):
-                os.chown(tmp_path / "tree" / path, 1001 if "mira" in path else 1002, -1)
-            before = tree(tmp_path / "tree")
-            fault = Fault(call, at, CODES[name], tmp_path / where)
-            words = ["run", str(file), "--on", f"root:{tmp_path / 'tree'}", "--yes", "--cases", str(cases)]
-            code = run_until(words, 0, False, log, prepare=fault.arm)[0]
-            said = log.read_text(errors="replace")
-            what = f"{call} {at} {name} on {where}: ended with {code}\n{said[-1500:]}"
-            assert "Traceback" not in said, what
-            assert code in (0, 1, 2, 3, 4), what
-            if code in (1, 2, 3):
-                assert "What to do" in said, what
-            if code in (1, 3) and name in FITS and os.strerror(CODES[name]) in said:
-                assert re.search(f"{FITS[name]}|--cases", said.rpartition("What to do")[2]), what
-            case = next(iter(cases.iterdir()), None) if cases.exists() else None
-            if case is not None and (case / "case.db").exists():
-                again = run_until(["undo", str(case), "--yes", "--quiet"], 0, False, log)[0]
-                assert again in (0, 1, 3), log.read_text(errors="replace")[-1500:]
-            found = [d for d in differences(before, tree(tmp_path / "tree", skip=())) if "var/lib/kleff" not in d]
-            assert found == [], what
+    file, cases, log, top = procedure(tmp_path / "p.toml", STEPS), tmp_path / "cases", tmp_path / "log", tmp_path / "tree"
+    run = ["run", str(file), "--on", f"root:{top}", "--yes", "--cases", str(cases)]
+
+    def held() -> dict[str, object]:
+        return {name: what for name, what in tree(top, skip=()).items() if "var/lib/kleff" not in name}
+
+    for name, at, verb, where, for_good in draws(call):
+        for folder in (top, cases):
+            shutil.rmtree(folder, ignore_errors=True)
+        log.unlink(missing_ok=True)
+        shutil.copytree(original, top, symlinks=True)
+        for path in ("home/mira", "home/tomas"):
+            os.chown(top / path, 1001 if "mira" in path else 1002, -1)
+        before = tree(top)
+        if verb != "run":
+            run_until(run, 30 if verb == "resume" else 0, True, log)
+        case = next(iter(cases.iterdir()), None) if cases.exists() else None
+        words = run if verb == "run" else [verb, str(case), *(["--yes"] if verb == "undo" else [])]
+        at_first = held()
+        code = run_until(words, 0, False, log, prepare=Fault(call, at, CODES[name], tmp_path / where, for_good).arm)[0]
+        said = log.read_text(errors="replace")
+        what = f"{verb}: {call} {at} {name} on {where}, {for_good=}: ended with {code}\n{said[-1500:]}"
+        assert "Traceback" not in said, what
+        assert code in (0, 1, 3, 4), what
+        case = case or (next(iter(cases.iterdir()), None) if cases.exists() else None)
+        if code == 3:
+            assert held() == at_first, what
+        if code in (1, 3):
+            assert "What to do" in said, what
+            assert "the system: " not in said, what
+        if code == 1 and case is not None:
+            assert f"kleff undo {case}" in said, what
+        if code in (1, 3) and name in FITS and f": {os.strerror(CODES[name])}" in said.rpartition("kleff: ")[2].partition("What to do")[0]:
+            assert re.search(f"{FITS[name]}|--cases", said.rpartition("What to do")[2]), what
+        if case is not None and (case / "case.db").exists():
+            mounted_anew(case)
+            again = run_until(["undo", str(case), "--yes", "--quiet"], 0, False, log)[0]
+            assert again in (0, 3), f"{what}\nundone with {again}: {log.read_text(errors='replace')[-1500:]}"
+        found = [d for d in differences(before, tree(top, skip=())) if "var/lib/kleff" not in d]
+        assert found == [], what
 
 
 def appears(top: Path) -> None:

@@ -16,7 +16,7 @@ from kleff.case.hands import Hands
 from kleff.case.record.effect import Base64, Journaled
 from kleff.case.record.folder import Case
 from kleff.case.renumbering import Renumbering, renumbering
-from kleff.errors import DamagedCase
+from kleff.errors import DamagedCase, cannot_read
 from kleff.texts import plural
 from kleff.workstation.files.protocol import FileTree, Handle
 from kleff.workstation.identity import packed
@@ -120,7 +120,9 @@ def _read(file: Path) -> _Settling:
         return msgspec.json.decode(file.read_bytes(), type=_Settling)
     except FileNotFoundError:
         return _Settling()
-    except (OSError, msgspec.MsgspecError) as error:
+    except OSError as error:
+        raise cannot_read(error, str(file)) from None
+    except msgspec.MsgspecError as error:
         raise DamagedCase(f"cannot be read: {error}", where=str(file), remedy="restore the case folder from a copy") from None
 
 

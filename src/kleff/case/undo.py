@@ -14,7 +14,7 @@ from kleff.case.record.beforehand import read_beforehand
 from kleff.case.record.effect import Journaled
 from kleff.case.record.folder import Case
 from kleff.case.unknown_aside import unknown_aside
-from kleff.errors import DamagedCase, Interrupted, KleffError, Refused, Unflushed
+from kleff.errors import DamagedCase, Interrupted, KleffError, Refused, Unflushed, remedy_for
 from kleff.texts import plural
 from kleff.workstation.paths import WPath, from_raw
 
@@ -180,10 +180,11 @@ def _undo(hands: Hands, one: Journaled) -> TakenBack:
     except DamagedCase as error:  # another try would read the same
         return stays(str(error).splitlines()[0])
     except KleffError as error:
-        return TakenBack(FAILED, f"{_named(hands, one)}: {error.what}" + (f"; {error.remedy}" if error.remedy else ""))
+        remedy = error.remedy.replace("then resume", "then undo again")
+        return TakenBack(FAILED, f"{_named(hands, one)}: {error.what}" + (f"; {remedy}" if remedy else ""))
     except OSError as error:
         told = f"{error.strerror or error}" + (f": {error.filename}" if error.filename else "")
-        return TakenBack(FAILED, f"{_named(hands, one)}: {told}")
+        return TakenBack(FAILED, f"{_named(hands, one)}: {told}; {remedy_for(error, 'undo again')}")
 
 
 def _named(hands: Hands, one: Journaled) -> str:

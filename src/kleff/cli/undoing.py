@@ -32,6 +32,7 @@ def undo(
     from kleff.cli.common import confirm, meant_case
     from kleff.cli.terminal.progress import watching
     from kleff.cli.terminal.show import show
+    from kleff.engine.cases.within import told_after
     from kleff.engine.job import Job
     from kleff.errors import NotClean, Stopped, UsageError
     from kleff.report.summary import actions_named, undo_question, undone_page
@@ -47,7 +48,7 @@ def undo(
         confirm(undo_question(looked, part), yes, f"kleff undo {folder} --yes")
     with watching(quiet) as progress:
         result = job.undo(part, progress, dict.fromkeys(past or [], because))
-    with open_case(folder) as looked:
+    with told_after(folder), open_case(folder) as looked:
         if not quiet or result.stays or result.failed:
             show(undone_page(looked, result))
     if result.failed and part is None:

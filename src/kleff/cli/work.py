@@ -248,25 +248,27 @@ def closing(job: Opened, folder: Path, ended: Ended, json: bool, quiet: bool) ->
     """Say what it came to; when it is to be quiet, only what is not clean."""
     from kleff.case.record.folder import open_case
     from kleff.cli.terminal.show import show
+    from kleff.engine.cases.within import told_after
     from kleff.errors import NotClean
-    from kleff.report.case_facts import restores
     from kleff.report.case_report import report_document
     from kleff.report.documents import encode
     from kleff.report.pages import verify_page
     from kleff.report.restoring import restored_page
     from kleff.report.summary import closing_page
 
-    with open_case(folder) as case:
+    verdict = verify_page(job.procedure.product.name, job.workstation.name, ended.verification)
+    if not (json or (quiet and ended.clean) or ended.restores):
+        print()
+        show(verdict)
+    with told_after(folder), open_case(folder) as case:
         if json:
             print(encode(report_document(case)))
         elif quiet and ended.clean:
             pass
-        elif restores(case):
+        elif ended.restores:
             print()
             show(restored_page(case, ended))
         else:
-            print()
-            show(verify_page(job.procedure.product.name, job.workstation.name, ended.verification))
             print()
             show(closing_page(case, ended))
     if ended.unclosed is not None:

@@ -51,8 +51,9 @@ def rewrite(hands: Hands, place: WPath, aside: WPath, look: Look, before: str, d
                 area.remove(aside.name)
                 raise _written_to(place)
             folder.flush()
-            area.remove(aside.name)
-            area.flush()
+            with contextlib.suppress(OSError):  # the file has its new content; whoever looks again takes the old one away
+                area.remove(aside.name)
+                area.flush()
     except OSError as error:
         if (kept := files.look(aside.parent.child(aside.name + OLD))) is not None and kept.is_file:
             what = f"{place} was made anew by another program in that instant; what it held before lies in {aside}{OLD}"

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import msgspec
 
-from kleff.errors import DamagedCase
+from kleff.errors import DamagedCase, cannot_read
 from kleff.texts import plural
 from kleff.workstation.paths import Look
 from kleff.workstation.this_machine import host
@@ -84,7 +84,9 @@ def read_taken(case: Path, number: int) -> Taken | None:
         return msgspec.convert(json.loads(file.read_bytes()), Taken)
     except FileNotFoundError:
         return None
-    except (OSError, ValueError, msgspec.ValidationError) as error:
+    except OSError as error:
+        raise cannot_read(error, str(file)) from None
+    except (ValueError, msgspec.ValidationError) as error:
         raise DamagedCase(f"cannot be read: {error}", where=str(file), remedy="restore the case folder from a copy") from None
 
 

@@ -279,7 +279,9 @@ def reading_archive(file: Path, remedy: str, whole: bool = True, key: BagKey | N
             def read(size: int) -> bytes:
                 try:
                     return stream.read(size)
-                except (zstandard.ZstdError, OSError, EOFError) as error:
+                except OSError as error:  # the disk, and not the archive
+                    raise unreadable(file, error) from None
+                except (zstandard.ZstdError, EOFError) as error:
                     raise pax.BadArchive(str(error)) from None
 
             yield Opened(pax.Reader(read), (one, other), itself)

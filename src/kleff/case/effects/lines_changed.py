@@ -71,11 +71,13 @@ class LinesChanged(Effect, kw_only=True, frozen=True, omit_defaults=True):
             return stays(f"{place} is written in another encoding by now; of it: {_told(self.edits)}")
         edits, note = self.edits_now(place, hands)
         back, left = put_back(lines, edits)
+        tried = self.back is not None and back == lines
         if back != lines:
             new = encode(codec, back)
             hands.amend(one, back=[sha256_of(data), sha256_of(new)])
             same = sha256_of(new) == self.before
             rewrite(hands, place, aside, look, sha256_of(data), new, self.times if same else None)
+        if back != lines or tried:  # an earlier try may have been cut off right here
             with files.folder(place.parent) as folder:
                 folder.set_times(self.parent_times)
         return stays("; ".join(left)) if left else TakenBack("undone", note)

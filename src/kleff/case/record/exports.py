@@ -9,7 +9,7 @@ from pathlib import Path
 
 import msgspec
 
-from kleff.errors import DamagedCase
+from kleff.errors import DamagedCase, cannot_read
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey, encode, format_tree
 from kleff.registry.registry import KeyRef
@@ -100,11 +100,14 @@ def read_checked(file: Path, sha256: str) -> bytes:
 
     Raises:
         DamagedCase: it is missing or has changed.
+        CannotRead: the system does not let it be read now.
     """
     try:
         data = file.read_bytes()
+    except FileNotFoundError:
+        raise DamagedCase("is missing in the case", where=str(file), remedy="restore the case folder from a copy") from None
     except OSError as error:
-        raise DamagedCase(f"cannot be read: {error.strerror}", where=str(file), remedy="restore the case folder from a copy") from None
+        raise cannot_read(error, str(file)) from None
     if hashlib.sha256(data).hexdigest() != sha256:
         raise DamagedCase("has changed since it was written", where=str(file), remedy="restore the case folder from a copy")
     return data

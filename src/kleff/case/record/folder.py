@@ -16,7 +16,7 @@ from kleff.case.record.journal import Journal
 from kleff.case.record.trust import check_trusted
 from kleff.case.record.unfinished import MARK, Mark, clear_mark, is_of, read_mark, set_mark
 from kleff.errors import Blocked, DamagedCase, KleffError, NeverBegun, NewerCase, NoSuchCase, Refused, Stopped, UsageError
-from kleff.texts import now
+from kleff.texts import now, typed
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 
@@ -199,8 +199,9 @@ def check_belongs(case: Case, workstation: Workstation) -> None:
     """
     if case.text("identity") != workstation.identity:
         raise Refused(
-            f"the case was made on another workstation ({case.text('host')})", where=str(case.folder),
-            remedy="work on it there; to put back here what it saved, name its bag",
+            f"the case was made on another workstation ({case.text('host')}, {case.text('workstation')})", where=str(case.folder),
+            remedy="work on it there; a copy of a workstation is another one. What it saved can be put back here too:  "
+            f"kleff restore {typed(str(case.folder / 'bag'))} --procedure FILE --on {typed(workstation.spec)}",
         )  # fmt: skip
     check_trusted(case.folder, "the case", workstation)
 

@@ -58,6 +58,7 @@ class Ended:
 
     Attributes:
         failed: what was not done though it should have been.
+        restores: it put saved data back.
         unclosed: why the case could not be ended, though all of it is done.
     """
 
@@ -65,6 +66,7 @@ class Ended:
     rows: list[Row]
     elapsed: float
     failed: list[Row] = field(default_factory=list)
+    restores: bool = False
     unclosed: Stopped | None = None
 
     @property
@@ -308,7 +310,7 @@ class Runner:
         self.hands.area.clear(self.hands.areas())  # those in which nothing lies
         found = rows(self.case)
         elapsed = self.progress.worked() + float(self.case.text("worked") or 0)  # before a restart
-        ended = Ended(result, found, elapsed, [r for r in found if r.state in (FAILED, UNKNOWN)])
+        ended = Ended(result, found, elapsed, [r for r in found if r.state in (FAILED, UNKNOWN)], self.case.text("task") == "restore")
         try:
             with within(self.case):
                 self.case.keep(verification=result, elapsed=f"{elapsed:.1f}")

@@ -67,6 +67,28 @@ def within(case: Case, undoing: bool = False) -> Iterator[None]:
         raise _stopped(Stopped(what, where=str(case.folder), remedy=remedy_for(error, "", "look at it")), case, undoing) from None
 
 
+@contextmanager
+def told_after(folder: Path) -> Iterator[None]:
+    """When all is done: what goes wrong in telling it is not as if nothing had been changed.
+
+    Raises:
+        Stopped: the case cannot be read now.
+    """
+    try:
+        yield
+    except (*TOLD_AS_THEY_ARE, Stopped):
+        raise
+    except KleffError as error:
+        what, remedy = error.what, error.remedy
+    except OSError as error:
+        what, remedy = error.strerror or str(error), remedy_for(error, "", "look at it").removesuffix("; then ")
+    else:
+        return
+    case = typed(str(folder))
+    ways = f"then see what was done with  kleff report {case}  or take it back with  kleff undo {case}"
+    raise Stopped(f"it is done, but its case cannot be read: {what}", where=str(folder), remedy=f"{remedy}; {ways}")
+
+
 def _stopped(error: KleffError, case: Case, undoing: bool) -> Stopped:
     """The same as an error that leaves the case open. One that names the ways on already stays as it is."""
     named = f"kleff undo {typed(str(case.folder))}" in error.remedy or f"kleff undo {case.folder}" in error.remedy

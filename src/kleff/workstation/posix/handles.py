@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import functools
 import os
 import stat
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import cast
+from typing import Concatenate, ParamSpec, TypeVar, cast
 
 from kleff.workstation.files.protocol import File, Folder, MountInside, Owner
 from kleff.workstation.paths import Look
@@ -17,6 +18,7 @@ from kleff.workstation.posix.calls import (
     FOLDER_FLAGS,
     exchange,
     flushed,
+    host_path,
     look_of,
     mounts_below,
     remove_if_empty,
@@ -87,8 +89,25 @@ class PosixFile(PosixHandle):
         os.pwrite(self.fd, data, at)
 
 
+P = ParamSpec("P")
+T = TypeVar("T")
 Held = Callable[[], dict[tuple[int, int], int]]
 """What other programs hold so that it cannot be renamed: by its identity, with what the system says then."""
+
+
+def _told(method: Callable[Concatenate[PosixFolder, str, P], T]) -> Callable[Concatenate[PosixFolder, str, P], T]:
+    """An error names the whole path: the system only knows the name in the opened folder, which says nothing to a person."""
+
+    @functools.wraps(method)
+    def told(self: PosixFolder, name: str, /, *more: P.args, **options: P.kwargs) -> T:
+        try:
+            return method(self, name, *more, **options)
+        except OSError as error:
+            if error.filename == name:
+                error.filename = f"{host_path(self.fd).rstrip('/')}/{name}"
+            raise
+
+    return told
 
 
 class PosixFolder(PosixHandle):
@@ -101,12 +120,17 @@ class PosixFolder(PosixHandle):
     def names(self) -> list[str]:
         return os.listdir(self.fd)
 
+    @_told
     def look_at(self, name: str) -> Look:
         return look_of(os.stat(name, dir_fd=self.fd, follow_symlinks=False))
 
+    @_told
+    def _open(self, name: str, flags: int) -> int:
+        return os.open(name, flags, dir_fd=self.fd)
+
     @contextmanager
     def folder(self, name: str) -> Iterator[Folder]:
-        below = PosixFolder(os.open(name, FOLDER_FLAGS, dir_fd=self.fd), self._held)
+        below = PosixFolder(self._open(name, FOLDER_FLAGS), self._held)
         try:
             yield below
         finally:
@@ -114,56 +138,69 @@ class PosixFolder(PosixHandle):
 
     @contextmanager
     def file(self, name: str) -> Iterator[File]:
-        file = PosixFile(os.open(name, READ, dir_fd=self.fd))
+        file = PosixFile(self._open(name, READ))
         try:
             yield file
         finally:
             file.close()
 
+    @_told
     def create(self, name: str) -> File:
         return PosixFile(os.open(name, WRITE, 0o600, dir_fd=self.fd))
 
+    @_told
     def make_folder(self, name: str, mode: int = 0o700) -> None:
         os.mkdir(name, mode, dir_fd=self.fd)
 
+    @_told
     def make_link(self, name: str, target: str) -> None:
         os.symlink(target, name, dir_fd=self.fd)
 
+    @_told
     def read_link(self, name: str) -> str:
         return os.readlink(name, dir_fd=self.fd)
 
+    @_told
     def set_link(self, name: str, owner: Owner, times: tuple[int, int]) -> None:
         if owner:
             os.chown(name, *owner, dir_fd=self.fd, follow_symlinks=False)
         os.utime(name, ns=times, dir_fd=self.fd, follow_symlinks=False)
 
+    @_told
     def remove(self, name: str) -> None:
         os.unlink(name, dir_fd=self.fd)
 
     def remove_if_empty(self, name: str) -> None:
         remove_if_empty(self.fd, name)
 
+    @_told
     def rename(self, name: str, to: Folder, to_name: str) -> None:
         held = self._held() if self._held is not None else {}
         if held and (code := held.get(self.look_at(name).identity)):
             raise OSError(code, os.strerror(code), name)
         rename_noreplace(self.fd, name, fd_of(to), to_name)
 
+    @_told
     def exchange(self, name: str, other: Folder, other_name: str) -> None:
         exchange(self.fd, name, fd_of(other), other_name)
 
+    @_told
     def link(self, name: str, to: Folder, to_name: str) -> None:
         os.link(name, to_name, src_dir_fd=self.fd, dst_dir_fd=fd_of(to), follow_symlinks=False)
 
+    @_told
     def sha256(self, name: str) -> str:
         return sha256_at(self.fd, name)
 
+    @_told
     def copy_file(self, name: str, to: Folder, to_name: str, look: Look, flush: bool = True) -> str:
         return copying.copy_file(self.fd, name, fd_of(to), to_name, look, flush)
 
+    @_told
     def copy_tree(self, name: str, to: Folder, to_name: str, told: Callable[[int, int], None]) -> None:
         copying.copy_tree(self.fd, name, fd_of(to), to_name, told)
 
+    @_told
     def delete_copied(self, name: str, to: Folder, to_name: str) -> list[str]:
         return copying.delete_copied(self.fd, name, fd_of(to), to_name)
 
