@@ -158,6 +158,36 @@ def test_of_an_account(kleff: Kleff, tmp_path: Path, shelf: Shelf) -> None:
     assert {path.lstat().st_uid for path in (home, *home.rglob("*"))} == {ACCOUNT}
 
 
+@pytest.mark.usefixtures("bus")
+def test_of_everybody_and_of_an_account(kleff: Kleff, tmp_path: Path, shelf: Shelf) -> None:
+    """The runtime that is everybody's goes once neither's application needs it; what was set for it goes too; Kleff's own questions make
+    no installation where there was none.
+    """
+    shelf.install(BEDS)
+    shelf.install(BEDS, mira=True)
+    shelf.say("override", "--system", "--nofilesystem=home", BEDS)
+    shelf.say("override", "--user", "--nosocket=x11", BEDS, mira=True)
+    shelf.say("override", "--system", "--nosocket=x11", SOIL)
+    set_for = [shelf.top / "var/lib/flatpak/overrides" / BEDS, shelf.top / "home/mira/.local/share/flatpak/overrides" / BEDS]
+    before, mine, on, file = shelf.known(), shelf.known(mira=True), f"root:{shelf.top}", procedure(tmp_path / "p.toml", STEP)
+    homes = {place: place.exists() for place in (Path("/root/.local/share/flatpak"), Path("/nonexistent"))}
+    text = [place.read_text() for place in set_for]
+    of_mira = STEP.replace("[[purge]]\n", "[[purge]]\naccounts = ['mira']\n")
+    alone = kleff("preview", procedure(tmp_path / "m.toml", of_mira), "--on", on).out
+    assert "Ground" not in alone  # everybody's own application needs it still
+    kleff("run", file, "--on", on, "--yes")
+    assert "Beds" not in shelf.known() + shelf.known(mira=True)
+    assert "Ground" not in shelf.known()
+    assert not any(place.exists() for place in set_for)
+    assert (set_for[0].parent / SOIL).exists()
+    kleff("verify", file, "--on", on)
+    kleff("undo", kleff.case(), "--yes")
+    assert (shelf.known(), shelf.known(mira=True)) == (before, mine)
+    assert [place.read_text() for place in set_for] == text
+    assert set_for[1].stat().st_uid == ACCOUNT
+    assert {place: place.exists() for place in homes} == homes
+
+
 def test_killed_at_every_write(kleff: Kleff, tmp_path: Path, shelf: Shelf) -> None:
     """Whenever it ends: resumed it is gone, taken back it is there; and taking back may be killed too."""
     shelf.install(BEDS)

@@ -19,11 +19,13 @@ class Surroundings:
         copied: with all below; their files may be changed in place.
         linked: files that are only ever replaced.
         alone: folders and links by themselves.
+        by_name: of those that are copied, the files whose entries (accounts, groups) come back by their names, whatever their numbers.
     """
 
     copied: list[str] = field(default_factory=list)
     linked: list[str] = field(default_factory=list)
     alone: list[str] = field(default_factory=list)
+    by_name: list[str] = field(default_factory=list)
 
 
 Ready = Callable[[Sequence[PackageRecord]], None]

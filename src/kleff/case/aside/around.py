@@ -12,12 +12,13 @@ import hashlib
 import os
 import stat
 from base64 import b64decode, b64encode
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 
 from kleff.case.aside.area import Area
 from kleff.case.aside.as_it_was import attributes_of, settle, settle_file
 from kleff.case.aside.spare_index import SparedItem, Taken
 from kleff.case.aside.spare_taking import kept_of
+from kleff.errors import DamagedCase
 from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.identity import packed
 from kleff.workstation.paths import Look, WPath
@@ -106,13 +107,14 @@ class Around:
 
     # -- giving back ------------------------------------------------------------------------------------------
 
-    def give_back(self, items: Sequence[SparedItem], taken: Taken | None, begun: Marks, acted: int) -> list[str]:
+    def give_back(self, items: Sequence[SparedItem], taken: Taken | None, begun: Marks, acted: int, by_name: Container[str]) -> list[str]:
         """Give back what the removal and the undo have changed. Done twice is done once.
 
         Args:
             taken: what the removal did; None if it was cut off.
             begun: what was not as before when the undo began, and how it was then.
             acted: when the package manager of a removal that was cut off last did something, in ns.
+            by_name: files whose entries come back by other ways; what somebody has changed of them needs not be told.
 
         Returns:
             What was changed by the removal and by somebody else since, for the technician.
@@ -129,7 +131,7 @@ class Around:
             if nobody_else:
                 ours.add(kept.path)
                 told += self._give(kept, now)
-            elif taken is not None and left not in (was, then) and not stat.S_ISDIR(kept.mode):
+            elif taken is not None and left not in (was, then) and kept.path not in by_name and self._lacks(kept):
                 told.append(f"{self._path(kept.path)} was changed by the removal, and again since; it is left as it is")
         above = {_above(path) for path in ours}
         for kept in reversed([k for k in items if stat.S_ISDIR(k.mode)]):
@@ -137,6 +139,16 @@ class Around:
             if kept.path in ours or kept.path in above:
                 self._settle_folder(kept)
         return told
+
+    def _lacks(self, kept: SparedItem) -> bool:
+        """Whether anything that a file held is missing in it now; what the package's own scripts have written again is not."""
+        if stat.S_ISDIR(kept.mode):
+            return False
+        try:
+            had, has = (set(self._files.read(path).splitlines()) for path in (self._path(kept.lies), self._path(kept.path)))
+        except (OSError, DamagedCase):
+            return True
+        return not had <= has
 
     def _is_early(self, then: str, was: str, acted: int) -> bool:
         """Whether what it was when the undo began is the removal's doing: it is gone, or older than the last act of that."""

@@ -7,7 +7,7 @@ never touched, what the undo itself had installed gives way to the spare.
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import msgspec
@@ -19,6 +19,7 @@ from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.record.exports import read_checked, write_new
 from kleff.errors import ActionFailed, DamagedCase, KleffError
 from kleff.workstation.facets import Workstation
+from kleff.workstation.identity import packed
 from kleff.workstation.package_facet import Packages
 from kleff.workstation.things import PackageRecord, Service, Source
 from kleff.workstation.this_machine import host
@@ -101,7 +102,7 @@ class PackageSpare:
         facet.make_way(recorded.packages)  # before what gave way is missed at its place
         stays = self._spare.bring_back(index, self._load(self._made), taken)
         stays += facet.settle(recorded.packages)
-        stays += self._spare.around.give_back(around, taken, begun, acted)
+        stays += self._spare.around.give_back(around, taken, begun, acted, set(self._by_name(facet)))
         stays += self._settle_services(recorded, stopped)
         self._made.unlink(missing_ok=True)
         self._begun.unlink(missing_ok=True)
@@ -134,6 +135,14 @@ class PackageSpare:
             self._note(index, before)
             raise
         self._note(index, before)
+
+    def _by_name(self, facet: Packages) -> Iterator[str]:
+        """The files whose entries are given back by their names, as `SparedItem.path`."""
+        files = self._workstation.files
+        for text in facet.around().by_name:
+            path = files.path(text)
+            if path is not None:
+                yield packed(files.resolve(path).path)
 
     def _as_begun(self, index: str) -> Marks:
         """What around the packages was not as before when this undo began; noted once, by the first try: it changes some itself."""
@@ -254,7 +263,8 @@ class PackageSpare:
             return []
         told: list[str] = []
         facet.forget([])  # the service manager is to see the units that are back
-        ran = [Service(name, True, "") for name in stopped]
+        # A socket does not start once the service that it starts runs (systemd.socket(5)).
+        ran = [Service(name, True, "") for name in sorted(stopped, key=lambda name: name.endswith(".service"))]
         for service in (*(Service(*one) for one in recorded.services), *ran):
             try:
                 facet.restore(service)

@@ -56,7 +56,7 @@ class FlatpakKind(Kind):
     models: dict[str, type[Step]] = {"evidence": FlatpakEvidence, "purge": FlatpakPurge, "verify": FlatpakVerify}
 
     def words(self, phase: str) -> Words:
-        return Words("Uninstalled", ("flatpak", "flatpaks"), sized=True)
+        return Words("Uninstalled", ("item", "items"), sized=True)
 
     def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
         for one, _ in _found(step, here):

@@ -228,7 +228,8 @@ class LinuxFlatpaks:
         installation = str(self._installation(account))
         if account is not None:
             return {**common, "HOME": self._real(account.home), "FLATPAK_USER_DIR": installation}
-        return {**common, "HOME": "/nonexistent", "FLATPAK_SYSTEM_DIR": installation}
+        nobody_s = {"HOME": "/nonexistent", "FLATPAK_USER_DIR": "/nonexistent/flatpak"}  # the administrator's own is neither asked nor made
+        return {**common, **nobody_s, "FLATPAK_SYSTEM_DIR": installation}
 
     def _real(self, path: WPath) -> str:
         return str(self._files.host(self._files.resolve(path).path))

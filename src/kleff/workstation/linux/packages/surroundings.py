@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from kleff.workstation.files.protocol import FileTree
+from kleff.workstation.linux.account_records import ACCOUNT_FILES, GROUP_FILES
 from kleff.workstation.package_facet import Surroundings
 from kleff.workstation.paths import WPath
 
@@ -21,6 +22,7 @@ CHANGED_BY_SCRIPTS = (
 ALTERNATIVES = ("var", "lib", "dpkg", "alternatives")
 ACTED_ON = (("var", "log", "dpkg.log"), ("var", "lib", "dpkg", "status"), ("var", "lib", "dpkg", "updates"))
 
+BY_NAME = [f"/etc/{name}{old}" for name in (*ACCOUNT_FILES, *GROUP_FILES) for old in ("", "-")]
 SILENT = 60 * 10**9  # ns that a script may work without a word
 
 
@@ -30,7 +32,7 @@ def surroundings(files: FileTree) -> Surroundings:
     lists = [f"/{'/'.join(DATABASE)}/{name}" for name in files.names(folder) if name.endswith(".list")]
     links = list(dict.fromkeys(_alternative_links(files)))
     folders = list(dict.fromkeys(link.rpartition("/")[0] for link in links))
-    return Surroundings(copied=list(CHANGED_BY_SCRIPTS), linked=lists, alone=[*folders, *links])
+    return Surroundings(copied=list(CHANGED_BY_SCRIPTS), linked=lists, alone=[*folders, *links], by_name=BY_NAME)
 
 
 def _alternative_links(files: FileTree) -> Iterator[str]:
