@@ -5,6 +5,7 @@ Run it after a model has changed:  python scripts/make_docs.py
 
 from __future__ import annotations
 
+import inspect
 import json
 import sys
 from pathlib import Path
@@ -81,7 +82,7 @@ def json_page() -> str:
     for command in DOCUMENTS:
         found = schema(command)
         main = found["$defs"][DOCUMENTS[command].__name__]
-        out += [f"## `{command}`", "", main.get("description", ""), "", "| field | type |", "|---|---|"]
+        out += [f"## `{command}`", "", inspect.cleandoc(main.get("description", "")), "", "| field | type |", "|---|---|"]
         out += [f"| `{name}` | {_json_type(entry)} |" for name, entry in main["properties"].items()]
         out.append("")
     parts: dict[str, Any] = {}

@@ -98,6 +98,26 @@ def test_what_stays_keeps_what_it_needs(folder: Path) -> None:
     assert before - names(bench) == {"hoe", "hoe-plugin", "hoe-plugin-extra", "libhoe1", "libbeds2", "ip-tools", "libelf", "libmnl"}
 
 
+def test_what_only_came_along_refuses_nothing(folder: Path) -> None:
+    """It needs what is purged, and was brought in with it in the same act; one that somebody asked for still refuses the run."""
+    bench = shed(folder)
+    packages = bench.on.packages
+    assert {a.state for a in bench.plan(PURGE, phase="purge")} == {"refused"}
+    packages.automatic |= {"hoe-plugin", "hoe-plugin-extra"}
+    packages.installed_with = {"hoe-plugin": ["hoe"], "hoe-plugin-extra": ["hoe"]}
+    before = names(bench)
+    planned = bench.plan(PURGE, phase="purge")[0]
+    assert planned.state == "to do"
+    assert any("goes too: " in line and "hoe-plugin" in line for line in planned.shows)
+    job, ended = bench.run(PURGE)
+    assert ended.clean
+    assert {"hoe", "hoe-plugin", "hoe-plugin-extra"} <= before - names(bench)
+    job.undo()
+    assert names(bench) == before
+    packages.automatic.discard("hoe-plugin")
+    assert "refused" in {a.state for a in bench.plan(PURGE, phase="purge")}
+
+
 def test_killed_at_every_write(folder: Path) -> None:
     """Resumed it ends as an undisturbed run does, and undo brings all of them back."""
     body = PURGE + "allows = ['hoe-plugin*']\ncame_along = 'these'\n[[delete]]\npaths = ['/usr/lib/libhoe1']\n"

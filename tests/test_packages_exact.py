@@ -262,3 +262,29 @@ def test_real_programs_with_special_rights(kleff: Kleff, top: Path, tmp_path: Pa
     kleff("undo", kleff.case(), "--yes")
     assert differences(before, snapshot(top)) == []
     assert dpkg(top, "--audit") == ""
+
+
+def test_what_apt_offers(kleff: Kleff, top: Path, tmp_path: Path) -> None:
+    """As apt says, also of a package that calls itself required where the archive does not: apt believes the archive."""
+    repository = top / "srv/garden"
+    old, new = repository / "plum-old", repository / "plum-new"
+    write(old / "usr/lib/plum/old.so", "old\n")
+    write(new / "usr/lib/plum/new.so", "new\n")
+    for source, priority in ((old, "required"), (new, "optional")):
+        deb = build_one(source, source.name, more=f"Priority: {priority}\n")
+        subprocess.run(["chroot", top, "dpkg", "-i", f"/srv/garden/{deb.name}"], check=True, capture_output=True)
+    listed = "".join(
+        f"Package: {name}\nVersion: 1.0\nArchitecture: all\nPriority: optional\nDescription: made-up package\n"
+        f"Filename: ./{name}.deb\nSize: {(repository / f'{name}.deb').stat().st_size}\n\n"
+        for name in ("plum-old", "plum-new")
+    )
+    write(repository / "Packages", listed)
+    shutil.rmtree(top / "etc/apt/sources.list.d")
+    write(top / "etc/apt/sources.list", "deb [trusted=yes] copy:/srv/garden ./\n")
+    subprocess.run(["chroot", top, "apt-get", "-qq", "update"], check=True, capture_output=True)
+    subprocess.run(["chroot", top, "apt-mark", "auto", "plum-old", "plum-new"], check=True, capture_output=True)
+    said = subprocess.run(["chroot", top, "apt-get", "-s", "autoremove"], check=True, capture_output=True, text=True).stdout
+    offered = sorted(re.findall(r"^Remv (\S+)", said, re.MULTILINE))
+    assert "plum-old" in offered
+    found = kleff("unneeded", "--all", "--on", f"root:{top}", "--json").json()
+    assert sorted(one["name"] for one in found["packages"]) == offered

@@ -149,3 +149,23 @@ def test_a_record_that_leads_elsewhere(kleff: Kleff, top: Path, tmp_path: Path) 
     assert listed(base) >= {"beds", "rake"}
     assert (base / "bin/rake-run").exists()
     assert (top / "etc/passwd").exists()
+
+
+def test_a_tool_where_pipx_puts_it_by_itself(kleff: Kleff, tmp_path: Path) -> None:
+    """In a folder of its own directly below .local, where the system's own folders stand too."""
+    top = linux_tree(tmp_path / "tree")
+    venv = top / "home/mira/.local/pipx/venvs/hoe-labels"
+    subprocess.run([sys.executable, "-m", "venv", "--without-pip", venv], check=True)
+    write(venv / SITE / "hoe_labels-1.2.dist-info/METADATA", "Name: hoe-labels\nVersion: 1.2\n")
+    write(top / "home/mira/.local/share/other/kept", "kept")
+    for path in [top / "home/mira", *(top / "home/mira").rglob("*")]:
+        os.chown(path, 1001, 1001, follow_symlinks=False)
+    before, on = tree(top), f"root:{top}"
+    file = procedure(tmp_path / "p.toml", "[[purge]]\npython = 'hoe-labels'\n")
+    kleff("run", file, "--on", on, "--yes")
+    assert not venv.exists()
+    kleff("undo", kleff.case(), "--yes")
+    assert [d for d in differences(before, tree(top)) if "var/lib/kleff" not in d] == []
+    for path in (".local", ".local/share", ".local/pi*"):
+        own = procedure(tmp_path / "q.toml", f"[[delete]]\npaths = ['{{user.home}}/{path}']\n")
+        kleff("run", own, "--on", on, "--yes", code=3)

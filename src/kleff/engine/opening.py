@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from kleff.engine.context import make_context
 from kleff.engine.library import Library
 from kleff.engine.plan import Plan
-from kleff.errors import Blocked, Refused, Stopped, remedy_for
+from kleff.errors import Blocked, KleffError, Refused, Stopped, remedy_for
 from kleff.objects.base.action import DONE, SKIPPED
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.secrets import Secrets
@@ -26,6 +26,7 @@ from kleff.workstation.open import open_workstation
 
 if TYPE_CHECKING:  # what only a run needs is not loaded for a look
     from kleff.case.bag.encryption import BagKey
+    from kleff.case.hands import Hands
     from kleff.case.record.folder import Case
 
 NOWHERE = Library(Path("/nonexistent"))
@@ -142,9 +143,10 @@ class Opened:
             )  # fmt: skip
             with case:
                 check_trusted(case.folder, "the case", self.workstation)
-                with _nothing_left(case, self.workstation):
+                hands = Hands(self.workstation, case, here.guard, Silent())
+                with _nothing_left(hands):
                     record_plan(case, plan, look_beforehand(here) if removes else None)
-                    make_room(Hands(self.workstation, case, here.guard, Silent()), plan.actions)
+                    make_room(hands, plan.actions)
                     case.enter(self.workstation, "open")
                 for action in plan.actions:
                     if action.phase == "before" and action.state in (DONE, SKIPPED):
@@ -155,15 +157,17 @@ class Opened:
 
 
 @contextmanager
-def _nothing_left(case: Case, workstation: Workstation) -> Iterator[None]:
+def _nothing_left(hands: Hands) -> Iterator[None]:
     """A case that cannot be begun is as if it had never been."""
     from kleff.case.record.unfinished import clear_mark
 
     try:
         yield
     except (Refused, Stopped, OSError) as error:
-        name = case.folder.name
-        clear_mark(workstation, name, case.folder)
+        case = hands.case
+        with contextlib.suppress(KleffError, OSError):  # what cannot be taken away is empty, and nobody's case
+            clear_mark(hands.workstation, case.folder.name, case.folder)
+            hands.area.clear(hands.areas())
         shutil.rmtree(case.folder)
         if isinstance(error, OSError):
             what, where = error.strerror or str(error), str(error.filename or case.folder.parent)

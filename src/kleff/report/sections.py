@@ -43,6 +43,8 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
         ("Waiting for the restart", _lines([r for r in found if r.state == WAITING], "warn")),
         ("Still to be done by hand", _lines(by_hand, "warn")),
         ("Failed", _lines([r for r in found if r.state == FAILED], "bad")),
+        # What was to go, and was found to be needed still.
+        ("Kept when its turn came", _lines([r for r in found if r.state == KEPT and r.action.state == TO_DO], "warn")),
     ]
     if result is not None:
         listed += [

@@ -79,11 +79,7 @@ class ArchiveWriter:
         self.members: list[Member] = []
 
     def add(self, wanted: MemberSource) -> None:
-        """Save a path with all below it.
-
-        Raises:
-            ActionFailed: something in it cannot be read whole; named.
-        """
+        """Save a path with all below it. Raises ActionFailed: something in it cannot be read whole; named."""
         for path, look in self._files.walk(wanted.path, lambda path, look: not wanted.leave_out(path, look)):
             if wanted.leave_out(path, look):
                 continue
@@ -279,7 +275,7 @@ def reading_archive(file: Path, remedy: str, whole: bool = True, key: BagKey | N
             def read(size: int) -> bytes:
                 try:
                     return stream.read(size)
-                except OSError as error:  # the disk, and not the archive
+                except OSError as error:
                     raise unreadable(file, error) from None
                 except (zstandard.ZstdError, EOFError) as error:
                     raise pax.BadArchive(str(error)) from None

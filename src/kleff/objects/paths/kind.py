@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from kleff.case.guard.guard import Target
-from kleff.errors import ActionFailed, InUse, KleffError, LinkOnTheWay, remedy_for
+from kleff.errors import ActionFailed, InUse, KleffError, LinkOnTheWay, Stopped, remedy_for
 from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADABLE, Action, Inside, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
@@ -235,10 +235,16 @@ class PathKind(Kind):
                     outcomes[action.number] = prepared.outcome
                 else:
                     ready.append((action, prepared))
+        except Stopped:
+            raise
         except (KleffError, OSError):
             pass  # it is done by itself, and says so then
-        with contextlib.suppress(KleffError, OSError):
+        try:
             self._moved(ready, work, outcomes)
+        except Stopped:  # the journal cannot be written, or what was moved not be flushed: nothing of it is tried again
+            raise
+        except (KleffError, OSError):
+            pass  # as above
         return outcomes
 
     def _prepared(self, action: Action, step: LoadedStep, work: Work) -> Prepared:

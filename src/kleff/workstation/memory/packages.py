@@ -121,7 +121,7 @@ class MemoryPackages:
         paths = [(text, text) for text in texts]
         return PackageRecord(
             name=name, version=package.version, installed=True, control="", members=self.members.get(name, {}), paths=paths,
-            config_files=[], services=self.brings.get(name, []),
+            config_files=[], services=self.brings.get(name, []), automatic=name in self.automatic,
         )  # fmt: skip
 
     def put_back(self, records: Sequence[PackageRecord], source: Source, folder: Path, output: Path, ready: Ready) -> None:

@@ -19,14 +19,18 @@ CHANGING = ("install", "--allow-downgrades", "--allow-change-held-packages", "--
 INSTALLED = re.compile(r"^Inst (\S+)", re.MULTILINE)
 
 
-def simulate(root: Path | None, environment: Mapping[str, str], words: Sequence[str], names: Sequence[str] = ()) -> list[str] | None:
+def simulate(
+    root: Path | None, environment: Mapping[str, str], words: Sequence[str], names: Sequence[str] = (), status: Path | None = None
+) -> list[str] | None:
     """The packages that would be removed; None if apt is not there, or says that it cannot be done.
 
     Args:
         root: the tree, or None for the running system.
         words: what apt is asked to do.
+        status: what is installed, where it is another file than the system's own.
     """
-    command = ["apt-get", *_options([*QUIET, *within(root)]), "--quiet", "--simulate", "--assume-yes", *words]
+    own = [f"Dir::State::status={status}"] if status is not None else []
+    command = ["apt-get", *_options([*QUIET, *within(root), *own]), "--quiet", "--simulate", "--assume-yes", *words]
     try:
         done = subprocess.run([*command, "--", *names], capture_output=True, env=environment, timeout=PATIENCE, check=False)
     except (FileNotFoundError, subprocess.TimeoutExpired):

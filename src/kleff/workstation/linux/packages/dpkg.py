@@ -168,9 +168,27 @@ class Dpkg:
 
     def _asked(self, words: tuple[str, ...], names: Sequence[str]) -> list[str] | None:
         from kleff.workstation.linux.packages.apt import simulate
+        from kleff.workstation.linux.packages.priorities import status_with
 
-        asked = " ".join(("apt", *words, *names))
-        return self._remembered(asked, lambda: simulate(self._root, ENVIRONMENT, words, names))
+        def ask() -> list[str] | None:
+            otherwise = self._otherwise_in_the_archive() if words != ("purge",) else {}
+            if not otherwise:
+                return simulate(self._root, ENVIRONMENT, words, names)
+            with status_with(self._root, otherwise) as status:
+                return simulate(self._root, ENVIRONMENT, words, names, status)
+
+        return self._remembered(" ".join(("apt", *words, *names)), ask)
+
+    def _otherwise_in_the_archive(self) -> dict[str, str]:
+        """The packages whose own priority keeps them, and the archive's does not."""
+        from kleff.workstation.linux.packages import priorities
+        from kleff.workstation.linux.packages.marks import automatic
+
+        own = {p.name.partition(":")[0]: p for p in self.all() if p.state == "installed"}
+        said = {name: p.priority for name, p in own.items()}
+        asked = priorities.suspects(said, automatic(self._files))
+        found = priorities.archive_priorities(self._root, ENVIRONMENT, {name: own[name].version for name in asked}) if asked else {}
+        return priorities.differing(found, said)
 
     def objection(self, names: Sequence[str], purge: bool) -> str | None:
         action = "--purge" if purge else "--remove"
