@@ -19,7 +19,10 @@ import pytest
 from booted import NEEDED, make_base
 from debs import build_one, dpkg, states
 from killing import EVERY
-from support import IS_ROOT, Kleff, differences, procedure, tree, until, write
+from kleff.case.aside.as_it_was import settle_file
+from kleff.case.aside.spare_index import SparedItem
+from kleff.workstation.open import open_workstation
+from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, until, write
 
 missing = [n for n in (*NEEDED, "chroot") if shutil.which(n) is None]
 pytestmark = [
@@ -230,6 +233,7 @@ def test_an_undo_that_fails_stays_open(kleff: Kleff, top: Path, tmp_path: Path) 
     stop = write(top / "tmp/plum-no", "")
     said = kleff("undo", kleff.case(), "--yes", code=1)
     assert "dpkg --configure ended with 1: dpkg: error processing package plum-base" in said.out
+    assert "; half done: plum-base, " in said.out
     assert f"kleff undo {kleff.cases / kleff.case()}" in said.err
     assert "half" not in kleff("cases").out
     assert json.loads(kleff("report", kleff.case(), "--json").out)["case"]["state"] == "undoing"
@@ -288,3 +292,24 @@ def test_what_apt_offers(kleff: Kleff, top: Path, tmp_path: Path) -> None:
     assert "plum-old" in offered
     found = kleff("unneeded", "--all", "--on", f"root:{top}", "--json").json()
     assert sorted(one["name"] for one in found["packages"]) == offered
+
+
+def test_a_name_of_somebody_else_s_file(tmp_path: Path) -> None:
+    """An account that may write in a folder puts a second name of another's file, of the same size and time, where its own had been: undo
+    gives it neither that owner nor those rights.
+    """
+    top = linux_tree(tmp_path / "tree")
+    own = write(top / "home/mira/tool", "x" * 500, 0o4755)
+    os.chown(own, 1001, 1001)
+    theirs = write(top / "srv/theirs", "y" * 500, 0o600)
+    os.utime(theirs, ns=(own.stat().st_atime_ns, own.stat().st_mtime_ns))
+    look = own.stat()
+    kept = SparedItem(path="", mode=look.st_mode, uid=1001, gid=1001, atime=look.st_atime_ns, mtime=look.st_mtime_ns, size=500)
+    own.unlink()
+    os.link(theirs, own)
+    workstation = open_workstation(f"root:{top}")
+    place = workstation.files.path("/home/mira/tool")
+    assert place is not None
+    with workstation.files.parent(place) as (folder, name):
+        settle_file(folder, name, kept)
+    assert (theirs.stat().st_uid, theirs.stat().st_mode & 0o7777) == (0, 0o600)

@@ -104,6 +104,7 @@ def test_a_service_is_kept_from_starting_with_what_depends_on_it(bench: Booted) 
     assert child.wait(30) in (0, 4)
     assert "inactive" in states or "failed" in states, states
     assert bench.do(*mine, "is-active", "label-tray").stdout.strip() == "inactive"
+    assert bench.do(*mine, "is-enabled", "label-tray").stdout.strip() != "masked-runtime"
     case = json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]["folder"]
     assert bench.do("systemctl", "is-enabled", "brindlewort-bridge").stdout.strip() == "enabled"
     bench.do("systemctl", "stop", "kick.timer", code=0)

@@ -204,11 +204,9 @@ class Units(Protocol):
     def get(self, account: Account, name: str) -> Service | None: ...
 
     def stop(self, account: Account, name: str) -> None:
-        """Stop it, and keep it from being started until `restore`.
+        """Stop it, and keep it from being started until `restore` or `release`. Raises ActionFailed: it does not stop."""
 
-        Raises:
-            ActionFailed: it does not stop.
-        """
+    def release(self, account: Account, name: str) -> None: ...
 
     def restore(self, account: Account, service: Service) -> None:
         """Give back its state as it was."""

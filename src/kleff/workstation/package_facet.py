@@ -112,6 +112,9 @@ class Packages(Protocol):
             ActionFailed: the package manager failed; its output is in the file.
         """
 
+    def hold(self, names: Sequence[str]) -> None:
+        """Put packages on hold, which they were before something let go of it."""
+
     def make_way(self, records: Sequence[PackageRecord]) -> None:
         """Let others' files give way to those of packages that are installed again, as far as they do not yet."""
 

@@ -23,12 +23,18 @@ def differs(kept: SparedItem, look: Look) -> bool:
 
 
 def settle_file(folder: Folder, name: str, kept: SparedItem) -> None:
-    """Give a file in an open folder what it had, on disk when this returns; nothing is opened where nothing can have changed."""
+    """Give a file in an open folder what it had, on disk when this returns; nothing is opened where nothing can have changed.
+
+    One that belongs to another by now and has a second name is left: who may write in the folder could have put a name of somebody
+    else's file there, which must not become his.
+    """
     look = folder.look_at(name)
     if not kept.attributes and not differs(kept, look) and look.times[1] == kept.mtime:
         return
     with folder.file(name) as file:
-        if file.look().identity == look.identity and settle(file, kept):
+        now = file.look()
+        another_s = (now.uid, now.gid) != (kept.uid, kept.gid) and now.links > 1
+        if now.identity == look.identity and not another_s and settle(file, kept):
             file.flush()
 
 

@@ -131,10 +131,16 @@ class PackageSpare:
                     self._output,
                     lambda unpacked: self._spare.copy_back(index, {c.path for r in unpacked for c in r.config_files}),
                 )
-        except (KleffError, OSError):
+        except (KleffError, OSError) as error:
             self._note(index, before)
+            if isinstance(error, ActionFailed) and (half := self._half_done(lacking, facet)):
+                raise ActionFailed(f"{error.what}; half done: {half}", remedy=error.remedy, said=error.said) from None
             raise
         self._note(index, before)
+
+    def _half_done(self, lacking: list[PackageRecord], facet: Packages) -> str:
+        now = {p.name: p for p in facet.all()}
+        return ", ".join(record.name for record in lacking if record.name in now and now[record.name].broken)
 
     def _by_name(self, facet: Packages) -> Iterator[str]:
         """The files whose entries are given back by their names, as `SparedItem.path`."""
@@ -237,6 +243,12 @@ class PackageSpare:
     def foreign(self) -> list[str]:
         """What `note_foreign` has noted."""
         return list(json.loads(self._foreign.read_bytes())) if self._foreign.exists() else []
+
+    def hold_again(self, records: str) -> None:
+        """Where the package manager let go of what was held, and Kleff was killed before it could put that right."""
+        held = [record.name for record in self._read(records).packages if record.held]
+        if self._workstation.packages is not None:
+            self._workstation.packages.hold(held)
 
     def note_stopped(self, records: str) -> None:
         """When the removal has ended: what ran before it and does not any more."""

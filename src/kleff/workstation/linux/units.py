@@ -34,8 +34,11 @@ class SystemdUnits:
                 f"the unit {name} of {account.name} does not stop: {done.stderr.strip()}", remedy="stop it by hand, then resume"
             )
 
+    def release(self, account: Account, name: str) -> None:
+        self._run(account, "unmask", "--runtime", "--", name)
+
     def restore(self, account: Account, service: Service) -> None:
-        self._run(account, "unmask", "--runtime", "--", service.name)
+        self.release(account, service.name)
         now = self.get(account, service.name)
         if now is not None and service.running and not now.running:
             done = self._run(account, "start", "--", service.name)

@@ -110,6 +110,8 @@ def after_removal(hands: Hands, one: Journaled) -> list[str]:
     records = whole.effect.records if isinstance(whole.effect, PackageRemoved) else ""
     if records:
         package_spare_of(hands, whole.id).note_stopped(records)
+        if effect.changed_to:
+            package_spare_of(hands, whole.id).hold_again(records)
     told = record_difference(hands, whole, package_spare_of(hands, whole.id).foreign())
     hands.done(one)
     return [text for text in (told, others) if text]

@@ -21,9 +21,17 @@ class UnitStopped(Effect, kw_only=True, frozen=True, omit_defaults=True):
     start: str
     account: str
 
+    def release(self, one: Journaled, hands: Hands) -> None:
+        """Else it could not be started before that account signs in again."""
+        units, account = hands.workstation.units, self._account(hands)
+        if units is not None and account is not None and self.start != "masked-runtime":
+            units.release(account, self.name)
+
+    def _account(self, hands: Hands) -> Account | None:
+        return next((a for a in hands.workstation.accounts.all() if a.id == self.account), None)
+
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
-        units = hands.workstation.units
-        account = next((a for a in hands.workstation.accounts.all() if a.id == self.account), None)
+        units, account = hands.workstation.units, self._account(hands)
         if units is None or account is None:
             return stays(f"the unit {self.name} is in no account's session any more")
         units.restore(account, Service(self.name, self.running, self.start))

@@ -14,8 +14,10 @@ from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 
-from kleff.errors import ActionFailed
+from kleff.errors import ActionFailed, LinkOnTheWay
+from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.packages import locks
+from kleff.workstation.paths import WPath
 from kleff.workstation.posix import running
 from kleff.workstation.things import Given
 
@@ -28,15 +30,16 @@ ENVIRONMENT = {
 PATIENCE = 3600
 TRYING = 30  # seconds in which a program says its version
 ACTIONS = ("--purge", "--remove", "--unpack", "--configure", "install")
-OWN_FOLDER = "var/lib/kleff/packages"  # in a tree: what its own dpkg is to install must lie in it
+OWN_FOLDER = ("var", "lib", "kleff", "packages")  # in a tree: what its own dpkg is to install must lie in it
 LONGEST = 400  # characters of what a program said that stand in a message
 
 
 class Calling:
     """How the package manager's programs are run. Args: root: the tree, or None for the running system."""
 
-    def __init__(self, root: Path | None) -> None:
+    def __init__(self, root: Path | None, files: FileTree) -> None:
         self.root = root
+        self._files = files
 
     @cached_property
     def inside(self) -> bool:
@@ -53,7 +56,7 @@ class Calling:
         """Where packages are built that are to be installed: where the program that installs them sees them."""
         if not self.inside or self.root is None:
             return otherwise
-        made = self.root / OWN_FOLDER
+        made = self._own()
         self.clear_up()
         made.mkdir(mode=0o700, parents=True)
         return made
@@ -64,13 +67,19 @@ class Calling:
 
     def stands(self) -> bool:
         """Whether anything is built in the tree."""
-        return self.root is not None and os.path.lexists(self.root / OWN_FOLDER)
+        try:
+            return self.root is not None and os.path.lexists(self._own())
+        except LinkOnTheWay:
+            return False  # nothing is built where others could have it lie elsewhere
+
+    def _own(self) -> Path:
+        """Where that lies; a link on the way leads within the tree."""
+        return Path(self._files.host(self._files.resolve(WPath(self._files.style, "", OWN_FOLDER)).path))
 
     def clear_up(self) -> None:
         """Take away what was built in a tree, by a run that was killed too."""
-        own = self.root / OWN_FOLDER if self.root is not None else None
-        if own is not None and os.path.lexists(own) and _ours(own):
-            shutil.rmtree(own)
+        if self.stands() and _ours(self._own()):
+            shutil.rmtree(self._own())
 
     def quickly(self, words: Sequence[str], said: str = "", patience: float = 120) -> subprocess.CompletedProcess[bytes]:
         """Run a program that ends soon, and tell it something.

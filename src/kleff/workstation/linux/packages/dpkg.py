@@ -37,7 +37,7 @@ class Dpkg:
     def __init__(self, files: FileTree, root: Path | None) -> None:
         self._files = files
         self._root = root
-        self._calling = Calling(root)
+        self._calling = Calling(root, files)
         self._options = [f"--root={root}"] if root else []
         self._policy = Policy(files)
         self._remembered = Remembered(self._state)
@@ -159,7 +159,7 @@ class Dpkg:
             if any((self._root or Path("/")).glob("var/lib/dpkg/updates/[0-9]*")):  # of a try that was cut off; apt begins nothing then
                 self._run(["--force-confold", "--configure", "--pending"], output)
             self._calling.to_the_end(changing(self._root, versions), output)
-        self._select(dict.fromkeys(held, "hold"))  # apt lets go of what it changes
+        self.hold(held)  # apt lets go of what it changes
 
     def history(self) -> dict[str, Installed]:
         from kleff.workstation.linux.packages.apt_history import history
@@ -212,6 +212,9 @@ class Dpkg:
         from kleff.workstation.linux.packages.rebuilding.putting_back import PuttingBack
 
         PuttingBack(self._calling, self._policy, self._query, self.compare).put_back(records, source, folder, output, ready)
+
+    def hold(self, names: Sequence[str]) -> None:
+        self._select(dict.fromkeys(names, "hold"))
 
     def make_way(self, records: Sequence[PackageRecord]) -> None:
         from kleff.workstation.linux.packages.settings import divert_again
