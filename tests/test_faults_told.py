@@ -190,9 +190,7 @@ def test_a_disk_that_does_not_read(kleff: Kleff, top: Path, tmp_path: Path, monk
     class Failing(sqlite3.Connection):
         def execute(self, sql: str, *more: Any) -> sqlite3.Cursor:
             if "FROM effects" in sql or "FROM actions" in sql:
-                error = sqlite3.OperationalError("disk I/O error")
-                error.sqlite_errorname = "SQLITE_IOERR_READ"
-                raise error
+                raise _io_error()
             return super().execute(sql, *more)
 
     monkeypatch.setattr(sqlite3, "connect", lambda *a, **k: original(*a, **k, factory=Failing))
@@ -204,6 +202,35 @@ def test_a_disk_that_does_not_read(kleff: Kleff, top: Path, tmp_path: Path, monk
         assert "restore the case folder from a copy" not in said.err
     monkeypatch.undo()
     kleff("undo", case, "--yes")
+
+
+def test_a_run_that_cannot_close_its_case(kleff: Kleff, top: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """All is done and looked at, and only the last entry cannot be written: the verdict stands there, and the way to close the case."""
+    original = sqlite3.connect
+
+    class Failing(sqlite3.Connection):
+        def executemany(self, sql: str, values: Any) -> sqlite3.Cursor:
+            rows = list(values)
+            if ("state", "finished") in rows:
+                raise _io_error()
+            return super().executemany(sql, rows)
+
+    monkeypatch.setattr(sqlite3, "connect", lambda *a, **k: original(*a, **k, factory=Failing))
+    said = kleff("run", procedure(tmp_path / "p.toml", STEPS), "--on", f"root:{top}", "--yes", code=1)
+    case = kleff.case()
+    assert "Sample is gone from bench-01" in said.out
+    assert "the case cannot be written: disk I/O error" in said.err
+    assert f"kleff resume {case}" in said.err
+    monkeypatch.undo()
+    kleff("run", tmp_path / "p.toml", "--on", f"root:{top}", "--yes", code=3)
+    kleff("resume", case)
+    kleff("undo", case, "--yes")
+
+
+def _io_error() -> sqlite3.OperationalError:
+    error = sqlite3.OperationalError("disk I/O error")
+    error.sqlite_errorname = "SQLITE_IOERR_WRITE"
+    return error
 
 
 def test_a_copy_of_a_tree(kleff: Kleff, top: Path, tmp_path: Path) -> None:
