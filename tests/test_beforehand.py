@@ -69,7 +69,7 @@ def test_it_is_an_error_when_it_cannot_be_read(kleff: Kleff, tmp_path: Path) -> 
     with closing(sqlite3.connect(kleff.case() / "case.db")) as db:
         db.execute("UPDATE meta SET value = replace(value, '\"stays\":[', '\"stays\":[7') WHERE key = 'beforehand'")
         db.commit()
-    assert "what was noted when the case began cannot be read" in kleff("resume", kleff.case(), code=3).err
+    assert "what was noted when the case began cannot be read" in kleff("resume", kleff.case(), code=1).err
     assert "what was noted when the case began cannot be read" in kleff("undo", kleff.case(), "--yes", code=4).out
 
 

@@ -10,7 +10,8 @@ import pytest
 
 from kleff.registry.registry import Registry
 from kleff.workstation.lab.workstation import open_lab
-from kleff.workstation.linux.packages.dpkg import POLICY, Dpkg
+from kleff.workstation.linux.packages.dpkg import Dpkg
+from kleff.workstation.linux.packages.policy import POLICY
 from kleff.workstation.linux.workstation import open_root
 from support import Kleff, linux_tree, procedure, write
 from test_entries import STEP, bench
