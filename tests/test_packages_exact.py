@@ -233,7 +233,7 @@ def test_an_undo_that_fails_stays_open(kleff: Kleff, top: Path, tmp_path: Path) 
     stop = write(top / "tmp/plum-no", "")
     said = kleff("undo", kleff.case(), "--yes", code=1)
     assert "dpkg --configure ended with 1: dpkg: error processing package plum-base" in said.out
-    assert "; half done: plum-base, " in said.out
+    assert "; half done: plum-base; " in said.out
     assert f"kleff undo {kleff.cases / kleff.case()}" in said.err
     assert "half" not in kleff("cases").out
     assert json.loads(kleff("report", kleff.case(), "--json").out)["case"]["state"] == "undoing"
