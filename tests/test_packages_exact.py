@@ -40,6 +40,10 @@ set -e
 head -c 16 /dev/urandom > /etc/plum/key; chmod 640 /etc/plum/key; chgrp plum /etc/plum/key
 echo "generated $(date +%s%N)" > /etc/plum-generated.conf
 ln -sf /usr/lib/systemd/system/plum.service /etc/systemd/system/plum-alias.service
+mkdir -p /usr/share/icons/hicolor
+echo rows > /usr/share/icons/hicolor/icon-theme.cache
+touch /var/lib/systemd/plum.new
+rm /var/lib/systemd/plum.new
 grep -q plum-row /etc/hosts || echo "127.0.0.9 plum-row" >> /etc/hosts
 """
 PLUM_POSTRM = """#!/bin/sh
@@ -47,6 +51,7 @@ set -e
 if [ "$1" = purge ]; then
   rm -f /etc/plum/key /etc/plum-generated.conf /etc/systemd/system/plum-alias.service
   sed -i /plum-row/d /etc/hosts
+  echo rows > /usr/share/icons/hicolor/icon-theme.cache
   rmdir --ignore-fail-on-non-empty /etc/plum 2>/dev/null || true
 fi
 """

@@ -19,6 +19,11 @@ CHANGED_BY_SCRIPTS = (
     "/var/lib/dpkg/diversions", "/var/lib/dpkg/statoverride", "/var/lib/dpkg/triggers/File", "/var/lib/ucf", "/var/lib/apt/extended_states",
     "/var/lib/shells.state", "/var/lib/shells.d", "/var/spool/cron",
 )  # fmt: skip
+# What triggers make anew whenever packages come and go (deb-triggers(5)), the same content or another.
+MADE_BY_TRIGGERS = (
+    "/usr/share/icons/hicolor/icon-theme.cache", "/usr/share/applications/mimeinfo.cache", "/usr/share/info/dir",
+    "/usr/share/glib-2.0/schemas/gschemas.compiled", "/usr/share/mime/mime.cache",
+)  # fmt: skip
 ALTERNATIVES = ("var", "lib", "dpkg", "alternatives")
 ACTED_ON = (("var", "log", "dpkg.log"), ("var", "lib", "dpkg", "status"), ("var", "lib", "dpkg", "updates"))
 
@@ -31,8 +36,9 @@ def surroundings(files: FileTree) -> Surroundings:
     folder = WPath(files.style, "", DATABASE)
     lists = [f"/{'/'.join(DATABASE)}/{name}" for name in files.names(folder) if name.endswith(".list")]
     links = list(dict.fromkeys(_alternative_links(files)))
-    folders = list(dict.fromkeys(link.rpartition("/")[0] for link in links))
-    return Surroundings(copied=list(CHANGED_BY_SCRIPTS), linked=lists, alone=[*folders, *links], by_name=BY_NAME)
+    copied = [*CHANGED_BY_SCRIPTS, *MADE_BY_TRIGGERS]
+    folders = list(dict.fromkeys(place.rpartition("/")[0] for place in (*links, *copied)))
+    return Surroundings(copied=copied, linked=lists, alone=[*filter(None, folders), *links], by_name=BY_NAME)
 
 
 def _alternative_links(files: FileTree) -> Iterator[str]:
