@@ -246,8 +246,11 @@ def test_an_undo_that_fails_stays_open(kleff: Kleff, top: Path, tmp_path: Path) 
     assert "go on taking it back with" in blocked.err
     assert "kleff resume" not in blocked.err
     stop.unlink()
+    with (top / "etc/hosts").open("a") as hosts:
+        hosts.write("127.0.0.7 between the tries\n")
     kleff("undo", kleff.case(), "--yes")
-    assert differences(before, snapshot(top)) == []
+    assert "127.0.0.7 between the tries" in (top / "etc/hosts").read_text()
+    assert [line.split(": ")[1] for line in differences(before, snapshot(top))] == ["etc/hosts"]
 
 
 def test_left_as_it_is_with_a_reason(kleff: Kleff, top: Path, tmp_path: Path) -> None:

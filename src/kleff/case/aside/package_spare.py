@@ -91,7 +91,7 @@ class PackageSpare:
             raise ActionFailed("there is no package manager here any more")
         facet.wait()
         recorded, source = self._read(records), self._spare.source(index)
-        around, begun = self._spare.index(index).around, self._as_begun(index)
+        around, begun = self._spare.index(index).around, self._as_begun(index, facet)
         taken, acted = read_taken(self._folder, self._number), facet.last_acted(self._removing)
         stopped = self._stopped_by_it(recorded)
         facet.clear_stand_ins(recorded.packages, source)  # of a try that was cut off
@@ -150,13 +150,17 @@ class PackageSpare:
             if path is not None:
                 yield packed(files.resolve(path).path)
 
-    def _as_begun(self, index: str) -> Marks:
-        """What around the packages was not as before when this undo began; noted once, by the first try: it changes some itself."""
-        if not self._begun.exists():
-            changed = self._spare.around.changed(self._spare.index(index).around)
-            host().write_atomic(self._begun, json.dumps(changed).encode("ascii"))
-            return changed
-        return dict(json.loads(self._begun.read_bytes()))
+    def _as_begun(self, index: str, facet: Packages) -> Marks:
+        """What around the packages was not as before when this undo began, noted by the first try, as each changes some itself. What is
+        newer than the last act of the try before was changed by somebody else in between, and counts as it is now.
+        """
+        changed = self._spare.around.changed(self._spare.index(index).around)
+        if self._begun.exists():
+            acted = facet.last_acted(self._output)
+            since = {path: mark for path, mark in changed.items() if is_later(mark, acted)}
+            changed = {**json.loads(self._begun.read_bytes()), **since}
+        host().write_atomic(self._begun, json.dumps(changed).encode("ascii"))
+        return changed
 
     def _note(self, index: str, before: Made) -> None:
         self._keep(self._made, self._spare.made(index, before))
