@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fcntl
+import json
 import os
 import re
 import shutil
@@ -17,6 +18,7 @@ import kleff
 from support import until
 
 NEEDED = ("mmdebstrap", "systemd-nspawn", "nsenter", "apt-get")
+TESTS = Path(__file__).parent
 BOOT = r"""
 for h in systemd unified .; do b=/sys/fs/cgroup/$h
   [ -e "$b/cgroup.procs" ] && mkdir -p "$b/$2" && echo $$ > "$b/$2/cgroup.procs"; done
@@ -74,7 +76,7 @@ class Booted:
         site = Path(sys.prefix) / f"lib/python{sys.version_info[0]}.{sys.version_info[1]}/site-packages"
         source = Path(kleff.__file__).parent.parent
         self.path = f"{site}:{source}"
-        binds = [f"--bind-ro={p}" for p in dict.fromkeys((site, source))]
+        binds = [f"--bind-ro={p}" for p in dict.fromkeys((site, source, TESTS))]
         self._name = f"kleff-{os.getpid()}"
         self._log = (folder / "boot.log").open("wb")
         self._words = ["bash", "-c", BOOT, "boot", str(self.top), self._name, "--private-network", *binds]
@@ -135,3 +137,18 @@ class Booted:
             subprocess.run(["pkill", "-9", "-f", f"--machine={self._name}"])
         self._log.close()
         shutil.rmtree(self.top, ignore_errors=True)
+
+
+def fetch(top: Path, products: list[str]) -> None:
+    """Bring each product's packages and what they need into a tree's archive folder; the workstation itself has no network."""
+    options = [f"Dir={top}", f"Dir::State::status={top}/var/lib/dpkg/status", "Dir::Etc::trustedparts=/etc/apt/trusted.gpg.d"]
+    words = ["apt-get", "-q", *(w for o in options for w in ("-o", o))]
+    asked = [["install", "--yes", "--no-install-recommends", "--download-only", *one.split()] for one in products]
+    for command in ([*words, "update"], *([*words, *one] for one in asked)):
+        done = subprocess.run(command, capture_output=True, text=True, timeout=600)
+        if done.returncode != 0:
+            pytest.skip(f"packages cannot be fetched: {done.stderr.strip().splitlines()[-1:]}")
+
+
+def newest(bench: Booted) -> str:
+    return str(json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]["folder"])

@@ -10,7 +10,6 @@ import os
 import random
 import re
 import shutil
-import subprocess
 import sys
 import time
 from collections.abc import Iterator
@@ -19,7 +18,7 @@ from pathlib import Path
 
 import pytest
 
-from booted import NEEDED, Booted, make_base
+from booted import NEEDED, Booted, fetch, make_base, newest
 from support import IS_ROOT, until, write
 
 missing = [n for n in NEEDED if shutil.which(n) is None]
@@ -201,17 +200,6 @@ def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Booted]:
     box.stop()
 
 
-def fetch(top: Path, packages: list[str]) -> None:
-    """Bring packages and what they need into a tree's archive folder; the workstation itself has no network."""
-    options = [f"Dir={top}", f"Dir::State::status={top}/var/lib/dpkg/status", "Dir::Etc::trustedparts=/etc/apt/trusted.gpg.d"]
-    words = ["apt-get", "-q", *(w for o in options for w in ("-o", o))]
-    asked = ["install", "--yes", "--no-install-recommends", "--download-only", *packages]
-    for command in ([*words, "update"], [*words, *asked]):
-        done = subprocess.run(command, capture_output=True, text=True, timeout=600)
-        if done.returncode != 0:
-            pytest.skip(f"packages cannot be fetched: {done.stderr.strip().splitlines()[-1:]}")
-
-
 def snapshot(top: Path) -> dict[str, str]:
     """Every path that is no noise: kind, owner, mode, and content."""
     found = {}
@@ -245,10 +233,6 @@ def state(bench: Booted) -> dict[str, str]:
     lines = bench.do("dpkg-query", "-W", "-f", form, code=0).stdout.splitlines()
     found = {line.partition(" ")[0]: line for line in lines}
     return found | {f"auto {name}": "yes" for name in bench.do("apt-mark", "showauto", code=0).stdout.split()}
-
-
-def newest(bench: Booted) -> str:
-    return str(json.loads(bench.kleff("cases", "--json").stdout)["cases"][-1]["folder"])
 
 
 @pytest.mark.parametrize("name", PRODUCTS)

@@ -14,6 +14,9 @@ import pytest
 from kleff.registry.values import list_value, number_value
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.workstation import open_lab
+from kleff.workstation.memory.facets import MemoryServices
+from kleff.workstation.things import Service
+from memory import Bench, Killed
 from support import IS_ROOT, Kleff, describe, differences, hives, procedure, tree, write
 
 PROGRAM = "C:\\\\Program Files\\\\Brindlewort\\\\Tag Studio 4"
@@ -223,3 +226,25 @@ def test_starts_of_a_linux_session(kleff: Kleff, tmp_path: Path) -> None:
     assert (own.exists(), theirs.exists(), all_.exists()) == (False, True, False)
     kleff("undo", kleff.case(), "--yes")
     assert [d for d in differences(before, tree(top)) if "lib/kleff" not in d] == []
+
+
+def test_cut_off_once_a_service_is_held(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Held and not stopped yet: the next try sees a service that cannot start, and does not take that for how it was."""
+    bench = Bench(folder, "linux")
+    bench.on.services.add("beds", running=True, start="enabled")
+    body = "[[stop]]\nservice = 'beds'\n"
+    halted = MemoryServices.stop
+
+    def killed(self: MemoryServices, name: str) -> None:
+        raise Killed
+
+    monkeypatch.setattr(MemoryServices, "stop", killed)
+    with pytest.raises(Killed):
+        bench.run(body)
+    job = bench.again(bench.job(body), next((bench.folder / "cases").iterdir()))
+    with pytest.raises(Killed):
+        job.resume()
+    monkeypatch.setattr(MemoryServices, "stop", halted)
+    done = bench.undo(bench.again(job, job.folder()))
+    assert done.failed == {}
+    assert bench.on.services.get("beds") == Service("beds", True, "enabled")

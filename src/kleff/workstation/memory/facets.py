@@ -173,6 +173,9 @@ class MemoryControl:
         return []
 
 
+HELD = "masked-runtime"  # how a service starts that is held, as systemd calls it
+
+
 @dataclass
 class MemoryServices:
     """Implements `Services` of a workstation that keeps them nowhere else."""
@@ -187,10 +190,11 @@ class MemoryServices:
         self.made_of[name] = parts or ServiceParts()
 
     def get(self, name: str) -> Service | None:
-        return self.known.get(name)
+        service = self.known.get(name)
+        return replace(service, start=HELD) if service is not None and name in self.held else service
 
     def like(self, pattern: str) -> list[Service]:
-        return [service for name, service in self.known.items() if name_matches(pattern, name, False)]
+        return [service for name in self.known if name_matches(pattern, name, False) and (service := self.get(name)) is not None]
 
     def programs(self) -> dict[str, tuple[str, ...]]:
         return {name: parts.programs for name, parts in self.made_of.items()}
@@ -217,10 +221,13 @@ class MemoryServices:
     def forget(self, names: Sequence[str]) -> None: ...
 
     def release(self, service: Service) -> None:
-        self.held.discard(service.name)
+        if service.start != HELD:
+            self.held.discard(service.name)
 
     def restore(self, service: Service) -> None:
-        self.held.discard(service.name)
+        self.release(service)
+        if service.name in self.held and service.running:
+            raise ActionFailed(f"the service {service.name} does not start: it is masked")
         if service.name in self.known:
             self.known[service.name] = service
 

@@ -47,6 +47,13 @@ class ServiceStopped(Effect, kw_only=True, frozen=True, omit_defaults=True):
         return self.name
 
 
+def _start_before(hands: Hands, service: Service) -> str:
+    """How a service started before this case: of one that a killed try holds already, the service itself cannot tell any more."""
+    earlier = (one.effect for one in hands.case.journal.effects() if one.state == "done")
+    found = (e.start for e in earlier if isinstance(e, ServiceStopped) and e.name == service.name)
+    return next(found, service.start)
+
+
 def stop_service(hands: Hands, action: int, service: Service) -> bool:
     """Stop a service. It is held first: what watches over it must not start it again.
 
@@ -55,7 +62,8 @@ def stop_service(hands: Hands, action: int, service: Service) -> bool:
     """
     services = hands.workstation.services
     assert services is not None
-    with hands.doing(action, ServiceStopped(name=service.name, running=service.running, start=service.start, held=True)) as one:
+    start = _start_before(hands, service)
+    with hands.doing(action, ServiceStopped(name=service.name, running=service.running, start=start, held=True)) as one:
         held = services.hold(service.name)
         if not held:
             hands.amend(one, held=False)
