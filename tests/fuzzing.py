@@ -24,10 +24,10 @@ from kleff.case.guard.guard import Guard
 from kleff.case.hands import Hands
 from kleff.case.record.folder import create_case, open_case
 from kleff.case.undo import undo_case
-from kleff.engine.advice import advice
 from kleff.engine.cases.restore import Wanted, plan_restore
 from kleff.engine.cases.rows import record_plan, rows
 from kleff.engine.cases.run import Runner
+from kleff.engine.checking.advice import advice
 from kleff.engine.context import make_context
 from kleff.engine.library import parse
 from kleff.engine.plan import make_plan

@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from kleff.engine.checking.static import always_refused
 from kleff.engine.library import parse
-from kleff.engine.static import always_refused
 from support import Kleff, write
 
 HEAD = 'format = 1\n[product]\nid = "hoe"\nname = "Hoe"\nvendor = "Rakeworks"\n[[evidence]]\npath = "/opt/hoe"\n'

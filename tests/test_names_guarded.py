@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 
 from kleff.case.guard.tables import as_data, of_system, system_names
+from kleff.engine.checking.static import always_refused
 from kleff.engine.library import parse
-from kleff.engine.static import always_refused
 from kleff.workstation.things import Task
 from memory import Bench, delete, states
 from support import Kleff, procedure

@@ -8,9 +8,9 @@ import pytest
 
 from kleff.case.record.folder import open_case
 from kleff.engine.cases.rows import rows
+from kleff.engine.checking.static import always_refused
 from kleff.engine.job import Job
 from kleff.engine.library import parse
-from kleff.engine.static import always_refused
 from kleff.errors import RestartNeeded, Stopped
 from kleff.progress import Silent
 from kleff.report.case_facts import case_info

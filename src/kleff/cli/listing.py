@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kleff.engine.context import look_only, sightings
 from kleff.engine.library import load
+from kleff.engine.survey import evidence_of
 from kleff.engine.systems import meant_for
 from kleff.errors import KleffError, ProcedureError
 from kleff.objects.base.here import Options
@@ -26,7 +26,7 @@ def listed(file: Path, workstation: Workstation, options: Options) -> ListedProc
             other_system=True,
         )  # fmt: skip
     try:
-        found = sightings(look_only(workstation, procedure, options))
+        found = evidence_of(procedure, workstation, options)
     except (KleffError, OSError):
         return ListedProcedure(
             file=str(file), id=product.id, name=product.name, versions=product.versions, valid=True, present=None, found=[]

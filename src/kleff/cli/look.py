@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -32,9 +31,8 @@ from kleff.cli.options import (
 )  # fmt: skip
 
 if TYPE_CHECKING:
-    from kleff.engine.job import Job, Preview
+    from kleff.engine.job import Job
     from kleff.report.documents import ListedProcedure
-    from kleff.report.lines import Page
 
 
 def check(
@@ -44,9 +42,9 @@ def check(
 ) -> None:
     """Is the procedure right? Errors and advice, with lines."""
     from kleff.cli.terminal.show import show
-    from kleff.engine.advice import advice
+    from kleff.engine.checking.advice import advice
+    from kleff.engine.checking.static import always_refused
     from kleff.engine.library import load
-    from kleff.engine.static import always_refused
     from kleff.errors import Located, ProcedureError, UsageError
     from kleff.report.documents import Advice, CheckDocument, CheckedFile, CheckedProblem, encode
     from kleff.report.lines import Page
@@ -187,6 +185,7 @@ def preview(
 ) -> None:
     """What would be done, a line for each step; nothing is touched."""
     from kleff.cli.common import given_secrets, left_out, open_job
+    from kleff.cli.terminal.plans import plan_page
     from kleff.cli.terminal.show import show
     from kleff.errors import Refused
     from kleff.objects.base.here import Options
@@ -208,23 +207,6 @@ def preview(
         show(plan_page(made, full, label or [], line or [], state or []), paged=True)
     if made.plan.refused or made.plan.not_ready:
         raise typer.Exit(Refused.exit_code)
-
-
-def plan_page(made: Preview, full: bool, labels: Sequence[str] = (), lines: Sequence[int] = (), states: Sequence[str] = ()) -> Page:
-    """The form of a plan that is asked for.
-
-    Raises:
-        UsageError: there is no such label, step or state.
-    """
-    from kleff.cli.terminal.show import columns
-    from kleff.report.full_plan import chooser, full_plan
-    from kleff.report.short_plan import short_plan
-
-    if labels or lines or states:
-        return full_plan(made.here, made.plan, made.choices, chooser(made.plan, labels, lines, states))
-    if full:
-        return full_plan(made.here, made.plan, made.choices)
-    return short_plan(made.here, made.plan, made.choices, columns())
 
 
 def verify(

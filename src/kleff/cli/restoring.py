@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import dataclasses
-from contextlib import ExitStack
+from contextlib import AbstractContextManager, ExitStack
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -24,9 +25,11 @@ from kleff.cli.options import (
 
 if TYPE_CHECKING:
     from kleff.case.bag.opened import SavedBag
+    from kleff.cli.terminal.front import Spoken
     from kleff.engine.cases.restoring import RestorePlan
-    from kleff.engine.opening import Opened, Ticket
+    from kleff.engine.opening import Opened
     from kleff.objects.base.secrets import Secrets
+    from kleff.progress import Progress
 
 
 SavedArgument = Annotated[str, typer.Argument(metavar="CASE|BAG", help="A case, or the folder of a bag that was carried here.")]
@@ -68,8 +71,10 @@ def restore(
     json: JsonOption = False,
 ) -> None:
     """Put saved data back, after a reinstall or on another workstation. What is there stays."""
-    from kleff.cli.common import default_cases, given_secrets
-    from kleff.cli.manual import me
+    from kleff.cli.common import default_cases, given_secrets, me
+    from kleff.cli.terminal.front import Spoken
+    from kleff.cli.work import closing
+    from kleff.engine.cases.agreeing import put_back
     from kleff.engine.cases.restore import Wanted
     from kleff.engine.cases.restoring import make_restore_plan
     from kleff.engine.opening import Ticket
@@ -81,42 +86,50 @@ def restore(
         job, bag, own = _opened(stack, saved, where, on, yes, procedure, library, given_secrets(secret_fd), quiet)
         job = dataclasses.replace(job, options=Options(show_items=show_items))
         made = make_restore_plan(job, bag, own, Wanted(tuple(only or ()), tuple(account or ())), to, replace)
-        _shown_and_done(made, where, dry_run, yes, Ticket(ticket, technician or me()), quiet, json)
+        spoken = Spoken(yes, quiet=quiet, json=json)
+        done = put_back(made, RestoreTerminal(spoken, dry_run), where, Ticket(ticket, technician or me()), dry_run)
+        if done is not None:
+            closing(job, *done, spoken)
 
 
-def _shown_and_done(made: RestorePlan, where: Path, dry_run: bool, yes: bool, ticket: Ticket, quiet: bool, json: bool) -> None:
-    """Show it, ask once, do it."""
-    from kleff.cli.common import confirm
-    from kleff.cli.terminal.progress import watching
-    from kleff.cli.terminal.show import message, show
-    from kleff.cli.work import closing, saying
-    from kleff.engine.cases.restore import check_room
-    from kleff.engine.readiness import refuse_if_refused
-    from kleff.errors import NotClean
-    from kleff.objects.base.action import MANUAL
-    from kleff.report.documents import encode
-    from kleff.report.restoring import restore_document, restore_page
+@dataclass(frozen=True)
+class RestoreTerminal:
+    """Implements `RestoreFront`."""
 
-    job, restoring, plan = made.job, made.restoring, made.plan
-    if json and dry_run:
-        print(encode(restore_document(restoring, plan)))
-    elif not json:
-        show(restore_page(restoring, plan))
-    refuse_if_refused(plan)
-    if dry_run:
-        return
-    if not made.anything:
+    spoken: Spoken
+    only_shown: bool
+
+    def draw(self, made: RestorePlan) -> None:
+        from kleff.cli.terminal.show import show
+        from kleff.report.documents import encode
+        from kleff.report.restoring import restore_document, restore_page
+
+        if self.spoken.json and self.only_shown:
+            print(encode(restore_document(made.restoring, made.plan)))
+        elif not self.spoken.json:
+            show(restore_page(made.restoring, made.plan))
+
+    def nothing(self, made: RestorePlan) -> None:
+        from kleff.cli.terminal.show import message
+        from kleff.errors import NotClean
+        from kleff.objects.base.action import MANUAL
+
         message("\nNothing is to be put back; no case was made.")
-        if any(a.state == MANUAL for a in plan.actions):
+        if any(a.state == MANUAL for a in made.plan.actions):
             raise typer.Exit(NotClean.exit_code)
-        return
-    check_room(restoring, plan)
-    workstation = job.workstation
-    remedy = f"look at it with  --dry-run,  then add  --yes --on {workstation.spec}"
-    confirm(f"\nPut this back on {workstation.name} ({workstation.spec})?", yes, remedy)
-    with watching(quiet) as progress:
-        folder, ended = made.run(where, ticket, progress, saying(quiet))
-    closing(job, folder, ended, json, quiet)
+
+    def agree(self, made: RestorePlan) -> None:
+        from kleff.cli.terminal.asking import confirm
+
+        workstation = made.job.workstation
+        remedy = f"look at it with  --dry-run,  then add  --yes --on {workstation.spec}"
+        confirm(f"\nPut this back on {workstation.name} ({workstation.spec})?", self.spoken.yes, remedy)
+
+    def begun(self, case: Path) -> None:
+        self.spoken.begun(case)
+
+    def watching(self) -> AbstractContextManager[Progress]:
+        return self.spoken.watching()
 
 
 def _pair(text: str) -> tuple[str, str]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -10,6 +12,8 @@ from kleff.cli.options import CaseArgument, CasesOption, QuietOption, Unfinished
 
 if TYPE_CHECKING:
     from kleff.case.record.folder import Case
+    from kleff.cli.terminal.front import Spoken
+    from kleff.progress import Progress
 
 
 def undo(
@@ -28,30 +32,26 @@ def undo(
 ) -> None:
     """Take a case back, or a part of it."""
     from kleff.case.record.folder import open_case
-    from kleff.case.undo import check_can_undo
-    from kleff.cli.common import confirm, meant_case
-    from kleff.cli.terminal.progress import watching
+    from kleff.cli.common import meant_case
+    from kleff.cli.terminal.front import Spoken
     from kleff.cli.terminal.show import show
+    from kleff.engine.cases.agreeing import taken_back
     from kleff.engine.cases.within import told_after
     from kleff.engine.job import Job
     from kleff.errors import NotClean, Stopped, UsageError
-    from kleff.report.summary import actions_named, undo_question, undone_page
+    from kleff.report.summary import undone_page
     from kleff.texts import plural, typed
 
     if bool(past) != bool(because.strip()):
         raise UsageError("--past and --because belong together", remedy="kleff undo CASE --past ACTION --because TEXT")
     folder = meant_case(case, cases)
     job = Job.of_case(folder)
-    with open_case(folder) as looked:
-        check_can_undo(looked)
-        part = actions_named(looked, only) if only else None
-        confirm(undo_question(looked, part), yes, f"kleff undo {folder} --yes")
-    with watching(quiet) as progress:
-        result = job.undo(part, progress, dict.fromkeys(past or [], because))
+    front = BackTerminal(Spoken(yes, quiet=quiet))
+    result = taken_back(job, only or [], front, dict.fromkeys(past or [], because))
     with told_after(folder), open_case(folder) as looked:
         if not quiet or result.stays or result.failed:
             show(undone_page(looked, result))
-    if result.failed and part is None:
+    if result.failed and not only:
         raise Stopped(
             f"{plural(len(result.failed), 'action')} could not be taken back; the case stays open", where=str(folder),
             remedy=f"mend what stands above, then give  kleff undo {typed(str(folder))}  again; or leave an action as it is:  "
@@ -59,6 +59,22 @@ def undo(
         )  # fmt: skip
     if result.stays or result.failed:
         raise typer.Exit(NotClean.exit_code)
+
+
+@dataclass(frozen=True)
+class BackTerminal:
+    """Implements `BackFront`."""
+
+    spoken: Spoken
+
+    def agree(self, case: Case, part: set[int] | None) -> None:
+        from kleff.cli.terminal.asking import confirm
+        from kleff.report.summary import undo_question
+
+        confirm(undo_question(case, part), self.spoken.yes, f"kleff undo {case.folder} --yes")
+
+    def watching(self) -> AbstractContextManager[Progress]:
+        return self.spoken.watching()
 
 
 def discard(
@@ -72,7 +88,8 @@ def discard(
     from kleff.case.discard import Holds, discard_bag
     from kleff.case.record.folder import find_case, open_case
     from kleff.case.record.unfinished import lock
-    from kleff.cli.common import confirm, default_cases
+    from kleff.cli.common import default_cases
+    from kleff.cli.terminal.asking import confirm
     from kleff.cli.terminal.progress import watching
     from kleff.cli.terminal.show import message
     from kleff.engine.job import Job
@@ -112,7 +129,7 @@ def _bag_confirmed(case: Case, yes: bool, quiet: bool) -> bool:
     """The bag has a question of its own; one that may hold a licence is never answered by `--yes`."""
     from kleff.case.bag.manifests import saved_size
     from kleff.case.discard import may_hold_licence
-    from kleff.cli.common import confirm
+    from kleff.cli.terminal.asking import confirm
     from kleff.cli.terminal.show import message
     from kleff.report.case_facts import bag_labels, saved_kinds
     from kleff.texts import size

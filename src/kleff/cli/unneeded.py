@@ -29,11 +29,13 @@ def unneeded(
     json: JsonOption = False,
 ) -> None:
     """Packages that were brought in for others, and that nothing needs any more."""
-    from kleff.cli.common import check_named
+    from kleff.cli.common import check_named, confirmation, me
+    from kleff.cli.terminal.front import Spoken, Terminal
     from kleff.cli.terminal.show import show
     from kleff.cli.work import carry_out
+    from kleff.engine.dialogue import Dialogue
     from kleff.engine.job import Job
-    from kleff.engine.opening import opened_workstation
+    from kleff.engine.opening import Ticket, opened_workstation
     from kleff.report.documents import encode
     from kleff.report.unneeded import unneeded_document, unneeded_page
     from kleff.search.unneeded import chosen, procedure_for
@@ -52,7 +54,9 @@ def unneeded(
     if not wanted:
         return
     job = Job(workstation, procedure_for(wanted))
-    carry_out(job, [], cases, yes, technician=technician, ticket=ticket, full=full, quiet=quiet, json=json)
+    spoken = Spoken(yes, full, quiet, json)
+    dialogue = Dialogue(job, Terminal(job, spoken), compared=not json, unseen=yes, who=confirmation(technician))
+    carry_out(dialogue, spoken, [], cases, Ticket(ticket, technician or me()))
 
 
 def _asked() -> str:

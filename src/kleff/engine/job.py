@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from kleff.engine.accounts import named
 from kleff.engine.choices import Choice, choices, settle, with_found
@@ -16,7 +16,7 @@ from kleff.engine.context import make_context, secrets_needed
 from kleff.engine.finding import Verification
 from kleff.engine.library import Library, load
 from kleff.engine.opening import NOWHERE, Opened, Ticket, opened_workstation
-from kleff.engine.plan import Plan, make_plan
+from kleff.engine.plan import REMOVING, Plan, Planning
 from kleff.engine.readiness import check_names, check_ready, refuse_if_refused
 from kleff.engine.survey import Survey, survey
 from kleff.engine.systems import check_meant_for
@@ -41,9 +41,27 @@ ASIDE = ("before", "backup", "verify", "after")
 class Preview:
     """A plan in its context, and the questions with what their other answers would change."""
 
-    here: Here
+    planning: Planning
     plan: Plan
     choices: list[Choice] = field(default_factory=list)
+
+    @property
+    def here(self) -> Here:
+        return self.planning.here
+
+    @property
+    def removes(self) -> bool:
+        """Whether it is about removing; else about saving alone."""
+        return any(a.phase in REMOVING for a in self.plan.actions)
+
+    def planned_again(self, here: Here) -> Preview:
+        """The same with other options; only what they concern is looked at anew."""
+        planning = self.planning.again(here)
+        return replace(self, planning=planning, plan=planning.plan())
+
+    def agreed_with(self, **options: Any) -> Preview:
+        """The same plan, with options that change nothing in it."""
+        return replace(self, planning=replace(self.planning, here=self.here.with_options(**options)))
 
     @property
     def anything(self) -> bool:
@@ -142,14 +160,14 @@ class Job(Opened):
         """
         check_names(self.procedure, self.options)
         procedure, answers, programs = self._settled(given)
-        here = self.context(answers, procedure, programs)
-        plan = make_plan(here)
+        planning = Planning.whole(self.context(answers, procedure, programs))
+        plan = planning.plan()
 
         def again(other: dict[str, Answer]) -> Plan:
-            return make_plan(self.context(other, procedure, here.programs.again()))
+            return planning.again(self.context(other, procedure, planning.here.programs.again())).plan()
 
         said = [f"{name}=" for name in answers] if self.ask else given
-        return Preview(here, plan, choices(procedure, answers, said, plan, again) if compared else [])
+        return Preview(planning, plan, choices(procedure, answers, said, plan, again) if compared else [])
 
     def verify(self, given: Sequence[str] = ()) -> Verification:
         """Is it gone?"""

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
+from copy import copy
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from typing import Self
 
 import msgspec
 
@@ -31,6 +34,8 @@ ORDER: tuple[tuple[str, Callable[[Step], bool]], ...] = (
     ("purge", lambda step: True), ("delete", lambda step: not step.early), ("verify", lambda step: True), ("after", lambda step: True),
 )  # fmt: skip
 REMOVING = ("uninstall", "purge", "delete")
+TOGETHER = ("uninstall", "purge")  # what one of these removes, another need not
+JUDGED = ("stop", *REMOVING, "verify")  # by what has to stay, and by where the product is
 
 
 class Plan(msgspec.Struct, kw_only=True):
@@ -60,18 +65,82 @@ class Plan(msgspec.Struct, kw_only=True):
 
 def make_plan(here: Here) -> Plan:
     """Resolve every step."""
-    actions = []
-    for phase, wanted in ORDER:
-        for step in steps_here(here, phase):
-            if wanted(step.model):
-                actions += plan_step(step, here)
-    _mark_synced(here, actions)
-    for adding in (a for kind in kinds() if (a := able(kind, Adds))):
-        at = next((n for n, a in enumerate(actions) if a.phase in adding.ahead_of), len(actions))
-        actions[at:at] = adding.add(actions, here)
-    plan = numbered(actions, here.workstation.style, planned_holders(here, actions))
-    plan.elsewhere = elsewhere(here.procedure, here.workstation.system)
-    return plan
+    return Planning.whole(here).plan()
+
+
+@dataclass(frozen=True)
+class Planning:
+    """What every step came to, by itself, so that another answer needs to resolve only the steps that it concerns.
+
+    An answer concerns a step whose conditions or whose choice it changes; what comes along, the packages; and if one that uninstalls or
+    purges, all of these. Where it changes what has to stay or where the product is (`Guard.kept`, `Here.own`), it concerns every step
+    that stops, removes or verifies. What is made of the whole plan (sums, numbers, who holds it open, what `Adds`) is made anew each time.
+    """
+
+    here: Here
+    steps: tuple[tuple[LoadedStep, list[Action]], ...]
+
+    @classmethod
+    def whole(cls, here: Here) -> Self:
+        """Every step resolved."""
+        return cls(here, tuple((step, plan_step(step, here)) for step in _in_order(here)))
+
+    def again(self, here: Here) -> Self:
+        """The same of a context with other answers or options."""
+        if _way(here) != _way(self.here):
+            return self.whole(here)
+        steps = list(_in_order(here))
+        known = {_place(step): actions for step, actions in self.steps}
+        for place in self._concerned(steps, here):
+            known.pop(place, None)
+        planned = (known[place] if (place := _place(step)) in known else plan_step(step, here) for step in steps)
+        return type(self)(here, tuple(zip(steps, planned, strict=True)))
+
+    def _concerned(self, steps: list[LoadedStep], here: Here) -> set[tuple[str, int]]:
+        """Which steps may come to something else than they did."""
+        found = {_place(step) for step in steps if _concerns(self.here, here, step)}
+        phases: tuple[str, ...] = TOGETHER if any(phase in TOGETHER for phase, _ in found) else ()
+        if (self.here.guard.kept, self.here.own) != (here.guard.kept, here.own):
+            phases = JUDGED
+        return found | {_place(step) for step in steps if step.phase in phases}
+
+    def plan(self) -> Plan:
+        """Of actions of its own: what is made of the whole of them marks them."""
+        here, actions = self.here, [_copied(action) for _, actions in self.steps for action in actions]
+        _mark_synced(here, actions)
+        for adding in (a for kind in kinds() if (a := able(kind, Adds))):
+            at = next((n for n, a in enumerate(actions) if a.phase in adding.ahead_of), len(actions))
+            actions[at:at] = adding.add(actions, here)
+        plan = numbered(actions, here.workstation.style, planned_holders(here, actions))
+        plan.elsewhere = elsewhere(here.procedure, here.workstation.system)
+        return plan
+
+
+def _in_order(here: Here) -> Iterable[LoadedStep]:
+    return (step for phase, wanted in ORDER for step in steps_here(here, phase) if wanted(step.model))
+
+
+def _place(step: LoadedStep) -> tuple[str, int]:
+    return step.phase, step.index
+
+
+def _copied(action: Action) -> Action:
+    one = copy(action)
+    one.shows, one.stays = list(action.shows), list(action.stays)
+    return one
+
+
+def _way(here: Here) -> tuple[object, ...]:
+    """How a run is to be done, and whether anything shows the product: every step may hang on it."""
+    return here.present, here.versions, replace(here.options, stop_holders=frozenset(), came_along="")
+
+
+def _concerns(before: Here, here: Here, step: LoadedStep) -> bool:
+    """Whether a step may come to something else with other answers, on the same ground."""
+    model = step.model
+    chosen = bool(model.chosen) and before.answers.get(model.chosen) != here.answers.get(model.chosen)
+    along = step.phase == "purge" and before.options.came_along != here.options.came_along
+    return chosen or along or before.not_wanted(model) != here.not_wanted(model)
 
 
 def numbered(actions: list[Action], style: PathStyle, holders: list[Holder] | None = None) -> Plan:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import msgspec
 
-from kleff.engine.context import look, sightings, steps_here
+from kleff.engine.context import look, look_only, sightings, steps_here
 from kleff.objects.base.action import Sighting
-from kleff.objects.base.here import Here
+from kleff.objects.base.here import Here, Options
 from kleff.objects.base.kind import Used, able, kind_of
+from kleff.procedure.load import Procedure
+from kleff.workstation.facets import Workstation
 from kleff.workstation.identity import NameId
 
 
@@ -29,6 +31,11 @@ class Survey(msgspec.Struct, kw_only=True):
     unreadable: list[Sighting]
     accounts: list[str]
     running: list[str]
+
+
+def evidence_of(procedure: Procedure, workstation: Workstation, options: Options) -> list[Sighting]:
+    """The evidence alone that counts, without a look at anything else."""
+    return sightings(look_only(workstation, procedure, options))
 
 
 def survey(here: Here) -> Survey:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from kleff.case.record.folder import Case
 from kleff.case.undo import Undone
-from kleff.engine.cases.rows import SAVING, Row, rows
+from kleff.engine.cases.rows import SAVING, Row
 from kleff.engine.cases.run import Ended
 from kleff.engine.finding import STAYS
-from kleff.errors import UsageError
 from kleff.objects.base.action import DONE, KEPT, SKIPPED
 from kleff.objects.base.kind import Words, kind_of
 from kleff.report.case_facts import next_commands
@@ -77,26 +76,6 @@ def closing_page(case: Case, ended: Ended) -> Page:
 
 def _words(row: Row) -> Words:
     return kind_of(row.action.kind).words(row.action.phase)
-
-
-def actions_named(case: Case, names: list[str]) -> set[int]:
-    """The numbers of the actions that are meant by their number or their label.
-
-    Raises:
-        UsageError: a name that means none.
-    """
-    found = rows(case)
-    numbers: set[int] = set()
-    for name in names:
-        meant = {r.action.number for r in found if name in (str(r.action.number), r.action.label) and r.action.phase != "verify"}
-        if not meant:
-            labels = sorted({r.action.label for r in found if r.action.label})
-            raise UsageError(
-                f"no action has the number or label {name!r}",
-                remedy=f"labels are {', '.join(labels)}; kleff report {case.folder}  shows the numbers",
-            )
-        numbers |= meant
-    return numbers
 
 
 def undo_question(case: Case, only: set[int] | None = None) -> str:

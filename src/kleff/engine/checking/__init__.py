@@ -1,0 +1,1 @@
+"""What is said of a procedure by itself, on no workstation."""
