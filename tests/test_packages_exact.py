@@ -83,7 +83,11 @@ def make_plums(folder: Path) -> list[Path]:
     write(rake / "usr/lib/plum/rake.so", "rake\n")
     write(rake / "etc/plum/rake.conf", "teeth = 9\n")
     write(rake / "DEBIAN/conffiles", "/etc/plum/rake.conf\n")
+    older = folder / "plum-older"  # brings a configuration file that the next version does not bring any more
+    write(older / "etc/plum-old.conf", "old\n")
+    write(older / "DEBIAN/conffiles", "/etc/plum-old.conf\n")
     return [
+        build_one(older, "plum-base", version="0.9"),
         build_one(base, "plum-base"),
         build_one(core, "plum-core", more="Pre-Depends: plum-base\n"),
         build_one(top, "plum-top", more="Pre-Depends: plum-core (>= 1.0)\n"),
@@ -102,6 +106,7 @@ def master(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     for deb in make_plums(folder / "debs"):
         shutil.copy(deb, top / "var/cache/plums.deb")
         subprocess.run(["chroot", top, "dpkg", "-i", "/var/cache/plums.deb"], check=True, capture_output=True)
+    write(top / "etc/plum/plum.conf", "rows = 9, by the technician\n")
     os.setxattr(top / "usr/bin/plum-port", "security.capability", CAPABLE)
     # A group that this machine has not: from outside, dpkg then says that its database is damaged.
     subprocess.run(["chroot", top, "dpkg-statoverride", "--update", "--add", "root", "plum", "2755", "/usr/bin/plum-small"], check=True)

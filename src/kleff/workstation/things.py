@@ -111,11 +111,16 @@ class Package:
 
 
 class ConfigFile(msgspec.Struct, kw_only=True):
-    """A configuration file of a package; `changed` if its content is not what the package had brought."""
+    """A configuration file of a package; `changed` if its content is not what the package had brought.
+
+    Attributes:
+        said: what the package database says after its path: a digest, and words.
+    """
 
     path: str
     obsolete: bool = False
     changed: bool = False
+    said: str = ""
 
 
 class PackageRecord(msgspec.Struct, kw_only=True):

@@ -222,10 +222,14 @@ class Dpkg:
         divert_again(self._calling, self._files, records)
 
     def settle(self, records: Sequence[PackageRecord]) -> list[str]:
+        from kleff.workstation.linux.packages.configuration import remember_again
         from kleff.workstation.linux.packages.settings import set_again
 
         self._mark_again(records)
-        return set_again(self._calling, self._files, records)
+        stays = set_again(self._calling, self._files, records)
+        with locks.held(self._root):
+            remember_again(self._files, records)
+        return stays
 
     def _mark_again(self, records: Sequence[PackageRecord]) -> None:
         from kleff.workstation.linux.packages.marks import mark_again

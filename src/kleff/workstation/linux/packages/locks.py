@@ -7,6 +7,7 @@ import fcntl
 import os
 import struct
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 from kleff.errors import ActionFailed
@@ -36,6 +37,34 @@ def wait(root: Path | None) -> None:
             time.sleep(0.2)
 
 
+@contextlib.contextmanager
+def held(root: Path | None) -> Iterator[None]:
+    """Hold them, as dpkg and its front ends do, while one of dpkg's own files is written.
+
+    Raises:
+        ActionFailed: another program does not let go of one.
+    """
+    deadline = time.monotonic() + PATIENCE
+    with contextlib.ExitStack() as stack:
+        for name in LOCKS:
+            fd = _open(root, name)
+            if fd is not None:
+                stack.enter_context(closing_fd(fd))
+                while not _taken(fd):
+                    if time.monotonic() > deadline:
+                        raise ActionFailed("another program is installing or removing packages", remedy="let it end, then undo again")
+                    time.sleep(0.2)
+        yield
+
+
+def _taken(fd: int) -> bool:
+    try:
+        fcntl.lockf(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True
+
+
 def _open(root: Path | None, name: str) -> int | None:
     try:
         return os.open((root or Path("/")) / "var/lib/dpkg" / name, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
@@ -62,8 +91,4 @@ def _free(root: Path | None, name: str) -> bool:
     if fd is None:
         return True
     with closing_fd(fd):
-        try:
-            fcntl.lockf(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            return False
-    return True
+        return _taken(fd)

@@ -21,9 +21,12 @@ CHANGED_BY_SCRIPTS = (
 )  # fmt: skip
 # What triggers make anew whenever packages come and go (deb-triggers(5)), the same content or another.
 MADE_BY_TRIGGERS = (
-    "/usr/share/icons/hicolor/icon-theme.cache", "/usr/share/applications/mimeinfo.cache", "/usr/share/info/dir",
-    "/usr/share/glib-2.0/schemas/gschemas.compiled", "/usr/share/mime/mime.cache",
+    "/usr/share/applications/mimeinfo.cache", "/usr/share/info/dir",
+    "/usr/share/glib-2.0/schemas/gschemas.compiled",
 )  # fmt: skip
+# The same, each file of it replaced by a new one, never written in place (update-mime-database(1)).
+REPLACED_BY_TRIGGERS = ["/usr/share/mime"]
+THEMES, CACHE = ("usr", "share", "icons"), "icon-theme.cache"  # of each theme (gtk-update-icon-cache(1))
 ALTERNATIVES = ("var", "lib", "dpkg", "alternatives")
 ACTED_ON = (("var", "log", "dpkg.log"), ("var", "lib", "dpkg", "status"), ("var", "lib", "dpkg", "updates"))
 
@@ -36,9 +39,10 @@ def surroundings(files: FileTree) -> Surroundings:
     folder = WPath(files.style, "", DATABASE)
     lists = [f"/{'/'.join(DATABASE)}/{name}" for name in files.names(folder) if name.endswith(".list")]
     links = list(dict.fromkeys(_alternative_links(files)))
-    copied = [*CHANGED_BY_SCRIPTS, *MADE_BY_TRIGGERS]
+    themes = WPath(files.style, "", THEMES)
+    copied = [*CHANGED_BY_SCRIPTS, *MADE_BY_TRIGGERS, *(str(themes.child(name, CACHE)) for name in files.names(themes))]
     folders = list(dict.fromkeys(place.rpartition("/")[0] for place in (*links, *copied)))
-    return Surroundings(copied=copied, linked=lists, alone=[*filter(None, folders), *links], by_name=BY_NAME)
+    return Surroundings(copied=copied, linked=[*lists, *REPLACED_BY_TRIGGERS], alone=[*filter(None, folders), *links], by_name=BY_NAME)
 
 
 def _alternative_links(files: FileTree) -> Iterator[str]:

@@ -91,7 +91,8 @@ def _config_file(files: FileTree, line: str) -> ConfigFile:
     words = line.strip().split(" ")
     digest = next((w for w in words[1:] if re.fullmatch(r"[0-9a-f]{32}", w)), "")
     now = _md5(files, words[0])
-    return ConfigFile(path=words[0], obsolete="obsolete" in words, changed=now not in ("", digest))
+    said = " ".join(words[1:])
+    return ConfigFile(path=words[0], obsolete="obsolete" in words, changed=now not in ("", digest), said=said)
 
 
 def _md5(files: FileTree, text: str) -> str:
