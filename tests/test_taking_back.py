@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import errno
 from pathlib import Path
 
 import pytest
 
+from kleff.case.effects.base import TakenBack
+from kleff.case.effects.moved import Moved
+from kleff.case.hands import Hands
+from kleff.case.record.effect import Journaled
 from kleff.case.record.folder import open_case
 from kleff.engine.cases.rows import rows
 from kleff.engine.checking.static import always_refused
@@ -14,6 +19,8 @@ from kleff.engine.library import parse
 from kleff.errors import RestartNeeded, Stopped
 from kleff.progress import Silent
 from kleff.report.case_facts import case_info
+from kleff.workstation.memory.facets import MemoryServices
+from kleff.workstation.things import Service
 from memory import Bench, delete
 from support import Kleff, procedure, write
 
@@ -155,3 +162,33 @@ def test_every_question_before_the_first_deletion(kleff: Kleff, lab: Path, tmp_p
     case = kleff.case()
     kleff("discard", case, "--bag", "--yes")
     assert not (case / "bag").exists()
+
+
+def test_no_program_is_started_before_what_failed_is_back(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A service would make its data anew where the old cannot be put back: it waits, and the same command ends it."""
+    bench = Bench(folder, "linux")
+    bench.on.files.add("/var/lib/beds/rows", "7")
+    bench.on.services.add("beds")
+    job, _ = bench.run("[[stop]]\nservice = 'beds'\n[[delete]]\npaths = ['/var/lib/beds', '/srv/other']\n")
+    before = bench.files
+    started = MemoryServices.restore
+
+    def makes_its_data(self: MemoryServices, service: Service) -> None:
+        started(self, service)
+        if bench.on.files.look(bench.on.files.path("/var/lib/beds")) is None:
+            bench.on.files.add("/var/lib/beds/rows", "none")
+
+    def busy(self: Moved, one: Journaled, hands: Hands) -> TakenBack:
+        raise OSError(errno.ETXTBSY, "Text file busy", "/var/lib/beds")
+
+    monkeypatch.setattr(MemoryServices, "restore", makes_its_data)
+    with monkeypatch.context() as patch:
+        patch.setattr(Moved, "undo", busy)
+        done = bench.undo(job)
+    assert sorted(done.failed) == [1, 2]
+    assert "waits until action 2 is taken back" in done.failed[1]
+    assert bench.files == before
+    done = bench.undo(bench.again(job, job.folder()))
+    assert (done.failed, done.stays) == ({}, [])
+    assert bench.on.files.read(bench.on.files.path("/var/lib/beds/rows")) == b"7"
+    assert bench.on.services.get("beds").running

@@ -85,6 +85,9 @@ def undo_case(hands: Hands, only: set[int] | None = None, past: dict[int, str] |
     hands.progress.start("taking back", items=sum(effect_of(e).weight() for e in effects))
     for one in effects:
         hands.check_stop()
+        if result.failed and effect_of(one).starts_programs:
+            result.failed.setdefault(one.action, f"{_named(hands, one)}: waits until action {min(result.failed)} is taken back")
+            continue
         back = again.get(one.id) or _undo(hands, one)
         if back.state == FAILED and one.action in (past or {}):
             back = stays(f"{back.note}; left: {(past or {})[one.action]}")

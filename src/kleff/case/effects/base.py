@@ -40,9 +40,11 @@ class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
 
     Attributes:
         names_leftovers: an outside program removed something; what it said may name what it has left.
+        starts_programs: taking it back does; they may make anew what stood somewhere else and is not back yet.
     """
 
     names_leftovers: ClassVar[bool] = False
+    starts_programs: ClassVar[bool] = False
 
     def happened(self, one: Journaled, hands: Hands) -> bool:
         """After a kill: whether an intent without confirmation was carried out. Believed, where believing costs nothing."""

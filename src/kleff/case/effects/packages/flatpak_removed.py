@@ -24,6 +24,7 @@ class FlatpakRemoved(Effect, kw_only=True, frozen=True, omit_defaults=True):
     """
 
     kind: ClassVar[str] = "flatpak removed"
+    starts_programs: ClassVar[bool] = True
 
     one: Flatpak
     bundle: Sha256

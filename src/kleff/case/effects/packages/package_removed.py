@@ -34,6 +34,7 @@ class PackageRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
     """
 
     kind: ClassVar[str] = "package removed"
+    starts_programs: ClassVar[bool] = True
     names_leftovers: ClassVar[bool] = True
 
     what_: str = field(name="what")

@@ -17,6 +17,7 @@ class ServiceStopped(Effect, kw_only=True, frozen=True, omit_defaults=True):
     """A service as it was before: whether it ran, and how it starts."""
 
     kind: ClassVar[str] = "service changed"
+    starts_programs: ClassVar[bool] = True
 
     name: str
     running: bool

@@ -15,6 +15,7 @@ class TaskSwitchedOff(Effect, kw_only=True, frozen=True, omit_defaults=True):
     """A task, and whether it might run before."""
 
     kind: ClassVar[str] = "task switched off"
+    starts_programs: ClassVar[bool] = True
 
     name: str
     enabled: bool

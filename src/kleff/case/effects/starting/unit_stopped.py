@@ -15,6 +15,7 @@ class UnitStopped(Effect, kw_only=True, frozen=True, omit_defaults=True):
     """A unit as it was before, and the id of the account whose it is."""
 
     kind: ClassVar[str] = "unit stopped"
+    starts_programs: ClassVar[bool] = True
 
     name: str
     running: bool
