@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import errno
 import os
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import kleff.__main__
 import kleff.workstation.posix.calls as calls
 import kleff.workstation.posix.handles as handles
 
@@ -67,3 +69,15 @@ class Fault:
             except OSError:
                 return False
         return str(arguments[name_at]).startswith(self.below)
+
+
+def main(words: list[str]) -> None:
+    """`python3 faulty.py CALL AT ERROR BELOW FOR_GOOD kleff-words...`: Kleff with one fault, where no test process can be its parent."""
+    call, at, code, below, for_good, *rest = words
+    Fault(call, int(at), CODES[code], Path(below), for_good == "True").arm()
+    sys.argv = ["kleff", *rest]
+    kleff.__main__.main()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

@@ -23,7 +23,7 @@ from kleff.errors import Refused, RestartNeeded
 from kleff.objects.base.action import Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.holders import Holder
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.procedure.model import Ask
 from kleff.progress import Progress, Silent
 from kleff.workstation.lab.demo_workstation import build_demo_workstation

@@ -21,7 +21,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words, forget, register
 from kleff.objects.base.restoring import Restoring
 from kleff.procedure.globs import PathStyle, name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.procedure.model import SavingStep, Step, Text
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath

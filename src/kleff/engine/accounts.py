@@ -12,7 +12,7 @@ from kleff.errors import UsageError
 from kleff.objects.base.here import Here, Options
 from kleff.objects.base.resolve import Resolver
 from kleff.procedure.globs import fold
-from kleff.procedure.load import Procedure
+from kleff.procedure.loaded import Procedure
 from kleff.workstation.facets import Workstation
 from kleff.workstation.things import Account
 

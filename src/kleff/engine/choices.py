@@ -15,7 +15,7 @@ from kleff.objects.base.action import TO_DO, Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Lists, able, kind_of
 from kleff.procedure.conditions import Answer, show_answer
-from kleff.procedure.load import Procedure
+from kleff.procedure.loaded import Procedure
 from kleff.procedure.model import Ask
 
 YES, NO = ("yes", "y", "true"), ("no", "n", "false")

@@ -20,7 +20,7 @@ from kleff.objects.base.places import OwnPlaces
 from kleff.objects.base.resolve import Resolver
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer
-from kleff.procedure.load import LoadedStep, Procedure
+from kleff.procedure.loaded import LoadedStep, Procedure
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
 

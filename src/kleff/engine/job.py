@@ -23,7 +23,7 @@ from kleff.engine.systems import check_meant_for
 from kleff.engine.verify import verify
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.procedure.conditions import Answer
-from kleff.procedure.load import Procedure
+from kleff.procedure.loaded import Procedure
 from kleff.progress import Progress, Silent
 
 if TYPE_CHECKING:  # what only a run needs is not loaded for a look

@@ -18,7 +18,7 @@ from kleff.objects.base.action import DONE, SKIPPED
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer
-from kleff.procedure.load import RULES, Procedure
+from kleff.procedure.loaded import RULES, Procedure
 from kleff.procedure.model import Ask
 from kleff.progress import Silent
 from kleff.workstation.facets import Workstation

@@ -22,7 +22,7 @@ from kleff.objects.base.here import Here
 from kleff.objects.base.holders import Holder, planned_holders
 from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
 from kleff.procedure.globs import PathStyle
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.procedure.model import Step
 from kleff.procedure.versions import parse_duration
 from kleff.workstation.identity import NameId

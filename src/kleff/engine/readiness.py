@@ -11,7 +11,7 @@ from kleff.errors import Refused, UsageError
 from kleff.objects.base.action import MANUAL, REFUSED, TO_DO, UNREADABLE, Action
 from kleff.objects.base.here import Here, Options
 from kleff.objects.base.kind import NeedsRights, able, kind_of
-from kleff.procedure.load import Procedure
+from kleff.procedure.loaded import Procedure
 from kleff.texts import plain, plural, size
 from kleff.workstation.this_machine import host
 

@@ -6,7 +6,7 @@ import re
 
 from kleff.errors import Refused
 from kleff.objects.base.kind import kind_of
-from kleff.procedure.load import LoadedStep, Procedure
+from kleff.procedure.loaded import LoadedStep, Procedure
 from kleff.workstation.facets import Workstation
 
 NAMES = {"windows": "Windows", "linux": "Linux", "macos": "macOS"}

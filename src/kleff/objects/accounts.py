@@ -11,7 +11,7 @@ from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Si
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import refuse, refuse_own
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step, Text
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Number
@@ -87,21 +87,19 @@ class NumberKind(Kind):
     def _of_groups(self) -> bool:
         return self.names == ("group",)
 
-    def _find(self, step: LoadedStep, here: Here) -> Number | None:
-        assert isinstance(step.model, _Account | _Group)
+    def _find(self, step: StepOf[_Account | _Group], here: Here) -> Number | None:
         records = here.workstation.records
         return records.find(step.model.name, self._of_groups) if records else None
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[_Account | _Group], here: Here) -> Iterator[Sighting]:
         found = self._find(step, here)
         if found is not None:
             yield Sighting(
                 kind=self.names[0], what=found.name, about=NameId(self.names[0], found.name), where=f"number {found.number}", line=step.line
             )
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[_Account | _Group], here: Here) -> Iterator[Action]:
         model, kind = step.model, self.names[0]
-        assert isinstance(model, _Account | _Group)
         found, records = self._find(step, here), here.workstation.records
         action = here.action(step, "remove" if step.phase == "delete" else "look for", f"{kind} {model.name}")
         if step.phase == "delete" and refuse_own(action, here, kind, [model.name]).state == REFUSED:
@@ -142,11 +140,10 @@ class NumberKind(Kind):
             action.set_details(OfAccount(primary=primary, own_group=own))
         action.shows.append(f"only when no file{'' if self._of_groups else ' and no program'} is its any more")
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[_Account | _Group], work: Work) -> Outcome:
         from kleff.case.effects.lines_changed import forget_account
 
         found = self._find(step, work.here)
-        assert isinstance(step.model, _Account | _Group)
         try:
             why = self._stays(found, work) if found else ""
             if why:

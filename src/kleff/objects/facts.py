@@ -17,7 +17,7 @@ from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.packages.steps import Names
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import SavingStep, Text
 from kleff.procedure.texts import Problem, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate, parse_template
@@ -123,18 +123,16 @@ class FactKind(ShownOnly, Kind):
     names = ("fact",)
     models = {"backup": FactBackup}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[FactBackup], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, FactBackup)
         known = re.split(r"[\\\[(.*+?^$|]", model.pattern)[0]
         for path in stage.named(model.in_file) if model.in_file else []:
             stage.file(path, f"{known}SAMPLE-0001\r\n")
         if model.in_value is not None:
             stage.key(model.in_key, {model.in_value: f"{known}SAMPLE-0001"})
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[FactBackup], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, FactBackup)
         try:
             found = list(_facts(model, here))
         except (Untold, ActionFailed, LinkOnTheWay, OSError) as error:
@@ -151,9 +149,8 @@ class FactKind(ShownOnly, Kind):
         if not found:
             yield here.action(step, "note", model.fact, state=ABSENT, reason="nothing in it")
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[FactBackup], work: Work) -> Outcome:
         model = step.model
-        assert isinstance(model, FactBackup)
         try:
             found = dict(_facts(model, work.here))
         except (Untold, LinkOnTheWay, OSError) as error:
@@ -184,13 +181,11 @@ class PackagesKind(ShownOnly, Kind):
     names = ("packages",)
     models = {"backup": PackagesBackup}
 
-    def _found(self, step: LoadedStep, here: Here) -> list[Package]:
-        assert isinstance(step.model, PackagesBackup)
+    def _found(self, step: StepOf[PackagesBackup], here: Here) -> list[Package]:
         packages, names = here.workstation.packages, step.model.names
         return [p for p in (packages.all() if packages else []) if any(name_matches(n, p.name.partition(":")[0], False) for n in names)]
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        assert isinstance(step.model, PackagesBackup)
+    def plan(self, step: StepOf[PackagesBackup], here: Here) -> Iterator[Action]:
         action = here.action(step, "save", f"packages {', '.join(step.model.names)}", undo="stays in the bag")
         found = self._found(step, here)
         action.about = [NameId("package", p.name) for p in found]
@@ -203,7 +198,7 @@ class PackagesKind(ShownOnly, Kind):
             action.state = TO_DO
         yield action
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[PackagesBackup], work: Work) -> Outcome:
         from kleff.case.bag.archive import MemberSource
 
         workstation, found = work.here.workstation, self._found(step, work.here)

@@ -11,7 +11,7 @@ from kleff.objects.base.holders import Holder, found_holders
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import refuse
 from kleff.procedure.globs import fold
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Process, line_of
 

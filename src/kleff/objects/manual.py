@@ -12,7 +12,7 @@ from kleff.objects.base.kind import Kind
 from kleff.objects.commands.programs import arguments, output_of
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.paths.steps import found_paths
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Section, Step, Text
 from kleff.procedure.texts import Problem, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate, parse_template
@@ -101,9 +101,8 @@ class ManualKind(Kind):
     def proves(self, phase: str) -> bool:
         return False
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[Manual], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, Manual)
         action = here.action(step, "by hand", model.manual, state=MANUAL, about=[NameId("manual", model.id or model.manual)])
         if model.proof is not None:
             good, seen = holds(model.proof, here)
@@ -114,7 +113,7 @@ class ManualKind(Kind):
             action.reason = "" if step.phase == "after" else f"to be confirmed: --confirmed {model.id}"
         yield action
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[Manual], work: Work) -> Outcome:
         now = next(self.plan(step, work.here))
         if now.state != DONE:
             raise ActionFailed(now.reason, remedy=f"{action.target} Then resume")

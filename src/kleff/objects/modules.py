@@ -10,7 +10,7 @@ from kleff.objects.base.action import ABSENT, Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Kind
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text
 from kleff.workstation.identity import NameId, path_id
 from kleff.workstation.paths import WPath
@@ -42,13 +42,12 @@ class ModuleKind(Kind):
     condition = "A kernel module that must, or must not, be there."
     models: dict[str, type[Step]] = {"evidence": ModuleEvidence, "verify": ModuleVerify}
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[_Module], here: Here) -> Iterator[Sighting]:
         for name, where, path in _found(step, here):
             about = path_id(path) if path else NameId("module", name)
             yield Sighting(kind="module", what=name, about=about, where=where, line=step.line)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        assert isinstance(step.model, _Module)
+    def plan(self, step: StepOf[_Module], here: Here) -> Iterator[Action]:
         any_there = False
         for name, where, path in _found(step, here):
             any_there = True
@@ -58,9 +57,8 @@ class ModuleKind(Kind):
             yield here.action(step, "look for", f"kernel module {step.model.module}", state=ABSENT, reason="not there")
 
 
-def _found(step: LoadedStep, here: Here) -> Iterator[tuple[str, str, WPath | None]]:
+def _found(step: StepOf[_Module], here: Here) -> Iterator[tuple[str, str, WPath | None]]:
     """(name, what is there of it, its file) of what a step means."""
-    assert isinstance(step.model, _Module)
     wanted = _same(step.model.module)
     for name, where, path in _all(here):
         if name_matches(wanted, _same(name), False):

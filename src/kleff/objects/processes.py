@@ -15,7 +15,7 @@ from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, r
 from kleff.objects.base.resolve import Expanded
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.procedure.globs import name_matches, parts_match
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem, duration_problem, path_problem
 from kleff.procedure.versions import parse_duration
@@ -89,6 +89,9 @@ class ProcessVerify(_Process, kw_only=True, frozen=True):
     """A program that must not run."""
 
 
+Meant = _Process | WindowStop | PortStop | PortEvidence
+
+
 def elsewhere(model: Step, process: Process, here: Here) -> bool:
     """Whether a program is another's of the same name: its file has the name that is meant, and lies outside the product's places. One that
     an interpreter runs cannot be told by its place.
@@ -100,7 +103,7 @@ def elsewhere(model: Step, process: Process, here: Here) -> bool:
     return name_matches(model.process, file, style.folded) and here.own.lacks(here.workstation.files.path(process.path))
 
 
-def matching(step: LoadedStep, here: Here) -> list[Process]:
+def matching(step: StepOf[Meant], here: Here) -> list[Process]:
     """The processes a step means, of the accounts that were chosen; never Kleff itself, its ancestors or process 1."""
     facet = here.workstation.processes
     if facet is None:
@@ -109,14 +112,13 @@ def matching(step: LoadedStep, here: Here) -> list[Process]:
     return [p for p in _meant(step.model, here, facet) if p.pid not in protected and not here.not_chosen(step.model, p.account)]
 
 
-def _meant(model: Step, here: Here, facet: Processes) -> list[Process]:
+def _meant(model: Meant, here: Here, facet: Processes) -> list[Process]:
     style = here.workstation.style
-    if isinstance(model, PortStop):
+    if isinstance(model, PortStop | PortEvidence):
         pids = set(facet.listening(model.port))
         return [p for p in facet.all() if p.pid in pids]
     if isinstance(model, WindowStop):
         return [p for p in facet.all() if p.title and name_matches(model.window, p.title, style.folded)]
-    assert isinstance(model, _Process)
     pattern = model.process
     if pattern[0] in "{%":
         meant = [e for e in here.resolver.expand(pattern) if not e.absent]
@@ -146,22 +148,23 @@ class ProcessKind(Kind):
     names: tuple[str, ...] = ("process",)
     models: dict[str, type[Step]] = {"evidence": ProcessEvidence, "stop": ProcessStop, "verify": ProcessVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[Meant], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, _Process)
+        if not isinstance(model, _Process):
+            return
         name = shown_as(model.process.rpartition("\\")[2])
         path = rf"{stage.home}\{name}" if "\\" not in model.process else next(iter(stage.named(model.process)), model.process)
         stage.file(path, "MZ stand-in\r\n")
         stage.add("process", name=name, path=path, at_start=True)
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[Meant], here: Here) -> Iterator[Sighting]:
         for process in matching(step, here):
             about = NameId("process", process.name, str(process.pid))
             yield Sighting(
                 kind="process", what=process.name, about=about, where=process.path, account=process.account, line=step.line, running=True
             )
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[Meant], here: Here) -> Iterator[Action]:
         everything = matching(step, here)
         found = [p for p in everything if not elsewhere(step.model, p, here)]
         others = [p for p in everything if p not in found]
@@ -184,8 +187,7 @@ class ProcessKind(Kind):
         action.shows += [f"left alone: {line_of(p)}, which is another's, from {p.path}" for p in others]
         yield action
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        assert isinstance(step.model, ProcessStop | WindowStop | PortStop)
+    def do(self, action: Action, step: StepOf[ProcessStop | WindowStop | PortStop], work: Work) -> Outcome:
         facet = work.here.workstation.processes
         found = [p for p in matching(step, work.here) if not elsewhere(step.model, p, work.here)]
         if facet is None or not found:
@@ -200,21 +202,21 @@ class ProcessKind(Kind):
             items=len(victims), note="closed by itself when asked" if asked else f"{plural(len(victims), 'process', 'processes')} ended"
         )
 
-    def ends(self, step: LoadedStep, here: Here) -> list[Process]:
+    def ends(self, step: StepOf[Meant], here: Here) -> list[Process]:
         facet = here.workstation.processes
         found = [p for p in matching(step, here) if not elsewhere(step.model, p, here)]
         return with_children(found, facet) if facet else []
 
-    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+    def always_refused(self, step: StepOf[Meant], here: Here) -> Iterator[str]:
         pattern = _pattern(step.model) if step.phase == "stop" else ""
         own = here.guard.check_name("process", pattern)
         if why := pattern_objection(pattern) or own.reason:
             yield f"{_what(step.model)}: {why}; name the product's own program, best with its whole path"
 
-    def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
+    def note(self, step: StepOf[Meant], here: Here, noted: "Beforehand") -> None:
         note_opened(matching(step, here), here, noted)
 
-    def _look_again(self, step: LoadedStep, before: list[Process], here: Here, facet: Processes) -> None:
+    def _look_again(self, step: StepOf[Meant], before: list[Process], here: Here, facet: Processes) -> None:
         """A watchdog may have started it again: it is named.
 
         Raises:
@@ -234,19 +236,18 @@ class ProcessKind(Kind):
             raise ActionFailed(f"{back[0].name} was started again{who}", remedy=remedy)
 
 
-def _pattern(model: Step) -> str:
+def _pattern(model: Meant) -> str:
     """The name it goes by; "" if it goes by something else."""
     if isinstance(model, WindowStop):
         return model.window
     return model.process if isinstance(model, _Process) else ""
 
 
-def _what(model: Step) -> str:
-    if isinstance(model, PortStop):
+def _what(model: Meant) -> str:
+    if isinstance(model, PortStop | PortEvidence):
         return f"what listens on port {model.port}"
     if isinstance(model, WindowStop):
         return f"the program with the window {model.window}"
-    assert isinstance(model, _Process)
     return f"program {model.process}"
 
 
@@ -263,7 +264,7 @@ class PortKind(ProcessKind):
     names = ("port",)
     models = {"evidence": PortEvidence, "stop": PortStop}
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[Meant], here: Here) -> Iterator[Sighting]:
         if not isinstance(step.model, PortEvidence):
             yield from super().look(step, here)
         elif (facet := here.workstation.processes) is not None and (pids := facet.listening(step.model.port)):

@@ -1,7 +1,7 @@
 """Readiness: facts that must hold before anything is done. Each that does not names its remedy; some can be waived by name."""
 
 from collections.abc import Callable, Collection, Iterator
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from msgspec import Meta
 
@@ -9,7 +9,7 @@ from kleff.objects.base.action import Action
 from kleff.objects.base.checking import settled
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Kind
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem
 from kleff.procedure.versions import parse_range
@@ -83,8 +83,7 @@ class Unknown(Exception):
 Seen = tuple[bool, str, str]
 
 
-def _power(model: Step, here: Here, facet: Readiness) -> Seen:
-    assert isinstance(model, PowerBefore)
+def _power(model: PowerBefore, here: Here, facet: Readiness) -> Seen:
     power = facet.power()
     if power.mains:
         return True, "on mains power", ""
@@ -112,20 +111,18 @@ def _signed_in(model: Step, here: Here, facet: Readiness) -> Seen:
     return not found, ", ".join(found) if found else "nobody else", "ask them to save their work and to sign out"
 
 
-def _bits(model: Step, here: Here, facet: Readiness) -> Seen:
-    assert isinstance(model, BitsBefore)
+def _bits(model: BitsBefore, here: Here, facet: Readiness) -> Seen:
     return here.workstation.bits == model.bits, f"{here.workstation.bits}-bit", "use the procedure that is meant for this system"
 
 
-def _version(model: Step, here: Here, facet: Readiness) -> Seen:
-    assert isinstance(model, VersionBefore)
+def _version(model: VersionBefore, here: Here, facet: Readiness) -> Seen:
     version = facet.version()
     if not version:
         raise Unknown("the system does not tell its version")
     return parse_range(model.system_version).holds(version), f"version {version}", "use the procedure that is meant for this system"
 
 
-CHECKS: dict[str, tuple[type[Step], str, Callable[[Step, Here, Readiness], Seen]]] = {
+CHECKS: dict[str, tuple[type[Step], str, Callable[[Any, Here, Readiness], Seen]]] = {  # of that very model
     "power": (PowerBefore, "power", _power),
     "rights": (RightsBefore, "rights", _rights),
     "restart": (RestartBefore, "pending restart", _restart),

@@ -1,7 +1,8 @@
 """Shortcuts that lead into the product, whatever they are called: found by their target, wherever a person meets shortcuts."""
 
+from abc import abstractmethod
 from collections.abc import Collection, Iterator
-from typing import Annotated
+from typing import Annotated, Generic, TypeVar
 
 from msgspec import Meta
 
@@ -13,8 +14,8 @@ from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.procedure.globs import fold, parts_match
-from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Step, Text, Texts
+from kleff.procedure.loaded import StepOf
+from kleff.procedure.model import AccountStep, Text, Texts
 from kleff.procedure.texts import Problem, path_problem
 from kleff.procedure.variables import BadTemplate
 from kleff.texts import plural
@@ -33,7 +34,14 @@ OWN: tuple[tuple[str, tuple[str, ...]], ...] = (
 DESKTOPS = ("DESKTOP",)  # folders on them are people's own, and are not gone through
 
 
-class _Shortcuts(AccountStep, kw_only=True, frozen=True):
+class _LeadsTo(AccountStep, kw_only=True, frozen=True):
+    @property
+    def targets(self) -> list[str]:
+        """What they lead to."""
+        raise NotImplementedError
+
+
+class _Shortcuts(_LeadsTo, kw_only=True, frozen=True):
     shortcuts_to: Annotated[Text | Texts, Meta(description="what they lead to, e.g. '{program}\\**'; whether that is there still or not")]
 
     @property
@@ -54,7 +62,7 @@ class ShortcutsVerify(_Shortcuts, kw_only=True, frozen=True):
     """Shortcuts that must be gone."""
 
 
-class _Recent(AccountStep, kw_only=True, frozen=True):
+class _Recent(_LeadsTo, kw_only=True, frozen=True):
     recent: Annotated[Text | Texts, Meta(description="what they lead to, e.g. '{program}\\**' or '**\\*.bwl' below a folder")]
 
     @property
@@ -75,27 +83,22 @@ class RecentVerify(_Recent, kw_only=True, frozen=True):
     """What must be forgotten."""
 
 
-class ShortcutsKind(Kind):
-    """`shortcuts_to`."""
+T = TypeVar("T", bound=_LeadsTo)
 
-    names: tuple[str, ...] = ("shortcuts_to",)
+
+class _Leading(Kind, Generic[T]):
+    """Shortcuts by what they lead to; where they lie, the kind says."""
+
     lists_untold = True
     systems = ("windows",)
-    models: dict[str, type[Step]] = {"delete": ShortcutsDelete, "verify": ShortcutsVerify}
-
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        targets = getattr(step.model, "targets", [])
-        for number, target in enumerate(path for text in targets for path in stage.named(text)):
-            stage.add("shortcut", path=rf"C:\Users\Public\Desktop\Sample {number}.lnk", target=target)
 
     def words(self, phase: str) -> Words:
         if phase == "delete":
             return Words("Set aside", ("shortcut", "shortcuts"), total="aside", frees=True)
         return Words("Looked for", ("shortcut", "shortcuts"))
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[T], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, _Shortcuts | _Recent)
         verb, untold, any_there = "set aside" if step.phase == "delete" else "look for", list[WPath](), False
         for account, folder in self.folders(step, here):
             try:
@@ -120,12 +123,11 @@ class ShortcutsKind(Kind):
             action.shows = [str(path) for path in untold[:10]]
             yield action
 
-    def folders(self, step: LoadedStep, here: Here) -> Iterator[tuple[Account | None, WPath]]:
+    @abstractmethod
+    def folders(self, step: StepOf[T], here: Here) -> Iterator[tuple[Account | None, WPath]]:
         """Where they lie, and whose that is."""
-        assert isinstance(step.model, _Shortcuts)
-        return _folders(step.model, here)
 
-    def _action(self, step: LoadedStep, here: Here, verb: str, path: WPath, account: Account | None, target: WPath) -> Action:
+    def _action(self, step: StepOf[T], here: Here, verb: str, path: WPath, account: Account | None, target: WPath) -> Action:
         action = here.action(step, verb, str(path), account=_name(account), about=[path_id(path)], items=1)
         there = here.workstation.files.look(target) is not None
         action.shows = [f"leads to {target}{'' if there else ', which is not there'}"]
@@ -138,14 +140,13 @@ class ShortcutsKind(Kind):
                 action.keep(stays)
         return action
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[T], work: Work) -> Outcome:
         from kleff.case.effects.moved import set_aside
 
         here, path = work.here, action.path(work.here.workstation.style)
         assert path is not None
         if here.workstation.files.look(path) is None:
             return Outcome(note="already gone")
-        assert isinstance(step.model, _Shortcuts | _Recent)
         target = _target(read_shortcut(here.workstation.files.read(path, READ)), here)
         if target is None or not _is_meant(step.model, target, here):
             return Outcome(state=KEPT, note="it leads elsewhere by now")
@@ -153,28 +154,41 @@ class ShortcutsKind(Kind):
         set_aside(work.hands, [(action.number, _removing(path, account))], lambda number, move: None)
         return Outcome(items=1)
 
-    def users(self, step: LoadedStep, here: Here) -> set[str]:
+    def users(self, step: StepOf[T], here: Here) -> set[str]:
         return {action.account for action in self.plan(step, here) if action.account and action.state not in (ABSENT, UNREADABLE)}
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True
 
 
-class RecentKind(ShortcutsKind):
+class ShortcutsKind(_Leading[_Shortcuts]):
+    """`shortcuts_to`."""
+
+    names = ("shortcuts_to",)
+    models = {"delete": ShortcutsDelete, "verify": ShortcutsVerify}
+
+    def stage(self, step: StepOf[_Shortcuts], stage: Stage) -> None:
+        for number, target in enumerate(path for text in step.model.targets for path in stage.named(text)):
+            stage.add("shortcut", path=rf"C:\Users\Public\Desktop\Sample {number}.lnk", target=target)
+
+    def folders(self, step: StepOf[_Shortcuts], here: Here) -> Iterator[tuple[Account | None, WPath]]:
+        return _folders(step.model, here)
+
+
+class RecentKind(_Leading[_Recent]):
     """`recent`."""
 
     names = ("recent",)
     lists_untold = False  # most of what is remembered leads to people's own files
-    models: dict[str, type[Step]] = {"delete": RecentDelete, "verify": RecentVerify}
+    models = {"delete": RecentDelete, "verify": RecentVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        for text in getattr(step.model, "targets", []):
+    def stage(self, step: StepOf[_Recent], stage: Stage) -> None:
+        for text in step.model.targets:
             for target in stage.named(text):
                 for recent in stage.named(r"{user.roaming}\Microsoft\Windows\Recent\sample.lnk"):
                     stage.add("shortcut", path=recent, target=target)
 
-    def folders(self, step: LoadedStep, here: Here) -> Iterator[tuple[Account | None, WPath]]:
-        assert isinstance(step.model, _Recent)
+    def folders(self, step: StepOf[_Recent], here: Here) -> Iterator[tuple[Account | None, WPath]]:
         for account in here.resolver.accounts(step.model.accounts):
             folder = here.workstation.accounts.folder(account, "user.roaming")
             if folder is not None:
@@ -225,7 +239,7 @@ def _target(shortcut: Shortcut | None, here: Here) -> WPath | None:
     return None
 
 
-def _is_meant(model: _Shortcuts | _Recent, target: WPath, here: Here) -> bool:
+def _is_meant(model: _LeadsTo, target: WPath, here: Here) -> bool:
     meant = (e for text in model.targets for e in here.resolver.expand(text) if not e.absent)
     return any(e.volume == target.volume and parts_match(e.pattern, target.parts, True) for e in meant)
 

@@ -23,13 +23,14 @@ from kleff.objects.paths.rescue import RescueKind
 from kleff.objects.processes import PortKind, ProcessKind, WindowKind
 from kleff.objects.python.kind import PythonKind
 from kleff.objects.readiness import CHECKS, CheckKind
-from kleff.objects.registered.certificates import CertificateKind
-from kleff.objects.registered.classes import AppPathKind, ComClassKind, ProtocolKind
+from kleff.objects.registered.certificates import CERTIFICATE
+from kleff.objects.registered.classes import APP_PATH, COM_CLASS, PROTOCOL
 from kleff.objects.registered.file_types import FileTypeKind
-from kleff.objects.registered.firewall import FirewallKind
+from kleff.objects.registered.firewall import FIREWALL
 from kleff.objects.registered.fonts import FontKind
+from kleff.objects.registered.found import RegisteredKind
 from kleff.objects.registered.made_accounts import MadeAccountKind
-from kleff.objects.registered.printing import QueueKind
+from kleff.objects.registered.printing import QUEUE
 from kleff.objects.services.kind import ServiceKind
 from kleff.objects.services.units import UnitKind
 from kleff.objects.services.units_of import UnitsKind
@@ -47,7 +48,7 @@ register(
     CommandMissingKind(), FactKind(), DriverKind(), DriverFilesKind(), PackagesKind(), ManualKind(), HolderKind(), RescueKind(),
     WindowKind(), PortKind(), TaskKind(), StartupKind(), UnitKind(), VariableKind(), UnitsKind(), TrashKind(), PythonKind(),
     SourceKind(), AlternativesKind(), FlatpakKind(), ModuleKind(), ShadowedKind(), VendorKind(), ProductKind(), CachedKind(),
-    ListItemKind(), SectionKind(), TemporaryKind(), ShortcutsKind(), KeyGlobKind(), RecentKind(), FirewallKind(), AppPathKind(),
-    ProtocolKind(), ComClassKind(), FileTypeKind(), FontKind(), QueueKind(), CertificateKind(), MadeAccountKind(), *accounts.KINDS,
-    *(CheckKind(name) for name in CHECKS),
+    ListItemKind(), SectionKind(), TemporaryKind(), ShortcutsKind(), KeyGlobKind(), RecentKind(), RegisteredKind(FIREWALL),
+    RegisteredKind(APP_PATH), RegisteredKind(PROTOCOL), RegisteredKind(COM_CLASS), FileTypeKind(), FontKind(), RegisteredKind(QUEUE),
+    RegisteredKind(CERTIFICATE), MadeAccountKind(), *accounts.KINDS, *(CheckKind(name) for name in CHECKS),
 )  # fmt: skip

@@ -17,7 +17,7 @@ from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.tasks import path_of, program_of
 from kleff.procedure.globs import fold, name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Text
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
@@ -52,16 +52,14 @@ class StartupKind(Kind):
     names = ("startup",)
     models = {"stop": StartupStop}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[StartupStop], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, StartupStop)
         name = shown_as(model.startup)
         program = rf'"{stage.home}\{name if name.endswith(".exe") else f"{name}.exe"}"'
         stage.key(RUN[1], {name.removesuffix(".exe"): program})
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[StartupStop], here: Here) -> Iterator[Action]:
         actions = list(self._actions(step, here))
-        assert isinstance(step.model, StartupStop)
         of_one = max((sum(a.account == b.account for b in actions if b.state != ABSENT) for a in actions), default=0)
         wide = width_objection(step.model.startup, of_one, step.model.at_most)
         if wide:
@@ -83,8 +81,7 @@ class StartupKind(Kind):
             if why := pattern_objection(step.model.startup) or own.reason:
                 yield f"startup {step.model.startup}: {why}; name the product's own entry, or the program it starts"
 
-    def _actions(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        assert isinstance(step.model, StartupStop)
+    def _actions(self, step: StepOf[StartupStop], here: Here) -> Iterator[Action]:
         found = False
         for key, account, name, command in self._values(step, here):
             found = True
@@ -125,12 +122,10 @@ class StartupKind(Kind):
             action.about.append(key_id(found[0], found[1].name))
             action.shows.append("switched off" if is_off(found[1]) else "with its switch")
 
-    def _wanted(self, step: LoadedStep, here: Here, name: str, command: str) -> bool:
-        assert isinstance(step.model, StartupStop)
+    def _wanted(self, step: StepOf[StartupStop], here: Here, name: str, command: str) -> bool:
         return any(name_matches(step.model.startup, text, here.workstation.style.folded) for text in (name, program_of(command)))
 
-    def _values(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str, str, str]]:
-        assert isinstance(step.model, StartupStop)
+    def _values(self, step: StepOf[StartupStop], here: Here) -> Iterator[tuple[KeyRef, str, str, str]]:
         registry = here.workstation.registry
         for text in RUN if registry is not None else ():
             for key, account in meant_keys(here, text, None, step.model.accounts):
@@ -138,9 +133,8 @@ class StartupKind(Kind):
                     if self._wanted(step, here, value.name, value.text):
                         yield key, account, value.name, value.text
 
-    def _left_switches(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str, str]]:
+    def _left_switches(self, step: StepOf[StartupStop], here: Here) -> Iterator[tuple[KeyRef, str, str]]:
         """Switches by name of what does not start any more: an uninstaller took the start away and left them."""
-        assert isinstance(step.model, StartupStop)
         registry, machine = here.workstation.registry, not step.model.accounts
         if registry is None:
             return
@@ -161,8 +155,7 @@ class StartupKind(Kind):
         keys = registry.canonical(RUN[1 if account else 0], account.id if account else "", view) if registry else []
         return any(registry is not None and registry.value(key, name) is not None for key in keys)
 
-    def _files(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath, Account | None, str]]:
-        assert isinstance(step.model, StartupStop)
+    def _files(self, step: StepOf[StartupStop], here: Here) -> Iterator[tuple[WPath, Account | None, str]]:
         files, accounts = here.workstation.files, here.resolver.accounts(step.model.accounts)
         for path, account in _session_files(here, [None, *accounts]):
             command = _command_of(files.read(path, READ), path.name)

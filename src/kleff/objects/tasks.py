@@ -12,7 +12,7 @@ from kleff.objects.base.kind import Kind
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.procedure.globs import name_matches, parts_match
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.identity import NameId
@@ -67,9 +67,8 @@ class TaskKind(Kind):
     systems = ("windows",)
     models: dict[str, type[Step]] = {"stop": TaskStop, "delete": TaskDelete, "verify": TaskVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[_Task], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, _Task)
         by_path = ":" in model.task or model.task[0] in "{%"
         program = next(iter(stage.named(model.task)), "") if by_path else rf"{stage.home}\sample.exe"
         name = "Sample task" if by_path else rf"Sample\{model.task}" if model.task.endswith(".exe") else shown_as(model.task).strip("\\")
@@ -79,16 +78,14 @@ class TaskKind(Kind):
             program=rf"{stage.home}\{model.task}" if model.task.endswith(".exe") and not by_path else program,
         )
 
-    def _found(self, step: LoadedStep, here: Here) -> list[Task]:
-        assert isinstance(step.model, _Task)
+    def _found(self, step: StepOf[_Task], here: Here) -> list[Task]:
         folded, pattern = here.workstation.style.folded, step.model.task
         tasks = here.workstation.tasks.all() if here.workstation.tasks else []
         if step.model.by_path:
             return [t for t in tasks if _runs(t, pattern, here)]
         return [t for t in tasks if any(name_matches(pattern, text, folded) for text in (t.name, program_of(t.command)))]
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        assert isinstance(step.model, _Task)
+    def plan(self, step: StepOf[_Task], here: Here) -> Iterator[Action]:
         found, (verb, undo) = self._found(step, here), VERBS[step.phase]
         wide = width_objection(step.model.task, len(found), step.model.at_most) if isinstance(step.model, TaskStop | TaskDelete) else ""
         if wide:

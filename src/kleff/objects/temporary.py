@@ -14,7 +14,7 @@ from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
 from kleff.procedure.globs import check_glob, literal_count, name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Step, Text
 from kleff.procedure.texts import Problem
 from kleff.procedure.versions import parse_duration
@@ -52,9 +52,8 @@ class TemporaryKind(Kind):
     names = ("temp",)
     models: dict[str, type[Step]] = {"delete": TemporaryDelete}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[TemporaryDelete], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, TemporaryDelete)
         for folder, _ in _folders(model, stage.here):
             stage.file(str(folder.child(shown_as(model.temp))))
         stage.file(rf"C:\Windows\Temp\{shown_as(model.temp)}")
@@ -62,9 +61,8 @@ class TemporaryKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Set aside", ("item", "items"), sized=True, total="aside", frees=True)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[TemporaryDelete], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, TemporaryDelete)
         any_there = False
         for folder, account in _folders(model, here):
             action = here.action(step, "set aside", f"{model.temp} in {folder}", account=account.name if account else "")

@@ -17,7 +17,7 @@ from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
 from kleff.procedure.globs import fold, parts_match
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Step, Texts
 from kleff.procedure.texts import Problem, path_problems
 from kleff.workstation.identity import path_id
@@ -48,9 +48,8 @@ class TrashKind(Kind):
     names = ("trash_of",)
     models: dict[str, type[Step]] = {"delete": TrashDelete}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[TrashDelete], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, TrashDelete)
         for account in stage.here.resolver.accounts(model.accounts):
             for text in model.trash_of:
                 for was in stage.named(text)[:1]:
@@ -59,9 +58,8 @@ class TrashKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Set aside", ("item", "items"), sized=True, total="aside", frees=True)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[TrashDelete], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, TrashDelete)
         any_there = False
         for account in here.resolver.accounts(model.accounts):
             action = here.action(step, "set aside", "what came from there to the trash", account=account.name)

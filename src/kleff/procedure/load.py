@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from difflib import get_close_matches
 from functools import lru_cache
 from pathlib import Path
@@ -16,55 +15,16 @@ import msgspec
 from kleff import __version__
 from kleff.errors import ProcedureError
 from kleff.procedure.conditions import FACTS, BadCondition, parse_condition
+from kleff.procedure.loaded import PHASES, RULES, LoadedStep, Procedure, StepOf
 from kleff.procedure.model import Ask, Keep, Product, Section, Step
 from kleff.procedure.source import Address, Source, parse_source, read_source
 from kleff.procedure.texts import NewProblem, path_problems
 from kleff.procedure.versions import parse_range
 
-# By which procedures are read; a case keeps the number of those it was begun under. 2: keys are literal, no control characters in
-# paths and keys, an account that is named and not here is seen.
-RULES = 2
 MAX_TOLD = 100  # problems; who has more reads the first
 KindTable = Mapping[str, Mapping[str, type[Step]]]
-PHASES = ("before", "backup", "stop", "uninstall", "purge", "delete", "verify", "after")
 SECTIONS = ("format", "product", "places", "keep", "ask", "evidence", *PHASES)
 S = TypeVar("S", bound=Section)
-
-
-@dataclass(frozen=True)
-class LoadedStep:
-    """One step and where it stands.
-
-    Attributes:
-        phase: `evidence` or one of `PHASES`.
-        kind: the key that names the object kind.
-        index: its place within the phase, from 0.
-        line: its line in the file.
-    """
-
-    phase: str
-    kind: str
-    index: int
-    line: int
-    model: Step
-
-
-@dataclass(frozen=True)
-class Procedure:
-    """A procedure that is valid as far as can be told without a workstation."""
-
-    name: str
-    raw: bytes
-    product: Product
-    places: dict[str, list[str]]
-    keep: Keep
-    evidence: tuple[LoadedStep, ...]
-    steps: tuple[LoadedStep, ...]
-    asks: tuple[Ask, ...] = ()
-    rules: int = RULES
-
-    def phase(self, name: str) -> list[LoadedStep]:
-        return [s for s in self.steps if s.phase == name]
 
 
 def load_procedure(path: Path, kinds: KindTable) -> Procedure:
@@ -205,7 +165,7 @@ class _Loader:
             if kind and model is not None:
                 if model.together and phase != "evidence":
                     self._problem((*address, "together"), "together is for pieces of [[evidence]]")
-                yield LoadedStep(phase, kind, index, self.source.position(address)[0], model)
+                yield StepOf(phase, kind, index, self.source.position(address)[0], model)
 
     def _asks(self) -> tuple[Ask, ...]:
         tables = self.source.data.get("ask", [])

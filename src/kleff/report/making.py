@@ -11,7 +11,7 @@ from kleff.engine.survey import Survey
 from kleff.objects.base.action import Action, Sighting
 from kleff.objects.base.here import Here
 from kleff.procedure.globs import PathStyle
-from kleff.procedure.load import Procedure
+from kleff.procedure.loaded import Procedure
 from kleff.report.documents import PreviewDocument, SurveyDocument, VerifyDocument
 from kleff.report.parts import ActionInfo, FindingInfo, ProductInfo, SightingInfo, ThingInfo, WorkstationInfo
 from kleff.workstation.facets import Workstation

@@ -8,7 +8,7 @@ from kleff.engine.finding import LEFT, NOT_DONE, NOT_KNOWN, NOT_READ, STAYS, Fin
 from kleff.engine.survey import Survey
 from kleff.objects.base.action import Sighting
 from kleff.procedure.globs import escaped
-from kleff.procedure.load import Procedure
+from kleff.procedure.loaded import Procedure
 from kleff.procedure.variables import escaped_key
 from kleff.report.lines import Page
 from kleff.texts import plural

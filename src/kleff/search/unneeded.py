@@ -15,7 +15,7 @@ from kleff.workstation.package_facet import Packages
 from kleff.workstation.things import Installed, Package
 
 if TYPE_CHECKING:  # what only a removal needs is not loaded for a look
-    from kleff.procedure.load import Procedure
+    from kleff.procedure.loaded import Procedure
 
 # Sections of the archive (Debian policy 2.4) whose packages nobody starts.
 LIBRARIES = ("libs", "oldlibs", "libdevel", "perl", "python", "ruby", "javascript", "java", "introspection", "fonts", "localization")

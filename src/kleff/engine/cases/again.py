@@ -14,7 +14,7 @@ from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, DONE, FAILED, MANUAL, TO_DO, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here
 from kleff.procedure.globs import PathStyle
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.texts import plain
 from kleff.workstation.identity import sameness
 

@@ -9,7 +9,7 @@ import kleff
 from kleff.engine.plan import Plan
 from kleff.errors import Refused
 from kleff.objects.base.action import MANUAL
-from kleff.procedure.load import Procedure
+from kleff.procedure.loaded import Procedure
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 

@@ -33,7 +33,7 @@ from kleff.errors import DamagedCase, NewerCase, Refused, UsageError
 from kleff.objects.base.here import SpareMode
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer
-from kleff.procedure.load import RULES, Procedure
+from kleff.procedure.loaded import RULES, Procedure
 from kleff.progress import Progress
 from kleff.workstation.facets import Workstation
 

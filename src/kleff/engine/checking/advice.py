@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import kleff.objects.standard  # noqa: F401  makes the kinds known
 from kleff.objects.base.kind import Advises, able, kind_of
-from kleff.procedure.load import LoadedStep, Procedure
+from kleff.procedure.loaded import LoadedStep, Procedure
 
 
 def advice(procedure: Procedure) -> list[tuple[int, str]]:

@@ -5,7 +5,7 @@ import msgspec
 from kleff.objects.base.action import DONE, REFUSED, SKIPPED, UNREADABLE, Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Looks
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 
 
 def plan_condition(kind: Looks, step: LoadedStep, here: Here) -> Action:

@@ -10,7 +10,7 @@ from kleff.objects.base.places import OwnPlaces
 from kleff.objects.base.resolve import Resolver
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer, not_wanted
-from kleff.procedure.load import LoadedStep, Procedure
+from kleff.procedure.loaded import LoadedStep, Procedure
 from kleff.procedure.model import Step
 from kleff.progress import Progress
 from kleff.workstation.facets import Workstation

@@ -15,7 +15,7 @@ from kleff.case.guard.guard import Kept, Target
 from kleff.objects.base.action import Action, Outcome, Sighting
 from kleff.objects.base.condition import condition_of
 from kleff.objects.base.here import Here, Work
-from kleff.procedure.load import PHASES, LoadedStep
+from kleff.procedure.loaded import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.registry.registry import KeyRef
 from kleff.texts import plural

@@ -7,7 +7,7 @@ from itertools import takewhile
 
 from kleff.case.guard.guard import Target
 from kleff.procedure.globs import PathStyle, is_glob, literal, literal_count
-from kleff.procedure.load import Procedure
+from kleff.procedure.loaded import Procedure
 from kleff.procedure.variables import Template, parse_template
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath

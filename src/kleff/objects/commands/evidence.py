@@ -13,7 +13,7 @@ from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here
 from kleff.objects.commands.programs import arguments, objection_to, output_of
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text, Texts
 from kleff.procedure.texts import Problem
 from kleff.procedure.variables import BadTemplate, parse_template
@@ -42,10 +42,9 @@ class CommandEvidence(Step, kw_only=True, frozen=True):
             yield ("says",), f"{self.says!r} is like every line; write what the program says"
 
 
-def look_at_output(step: LoadedStep, here: Here) -> Iterator[Sighting]:
+def look_at_output(step: StepOf[CommandEvidence], here: Here) -> Iterator[Sighting]:
     """The line a program says, and the first number in it that looks like a version."""
     model = step.model
-    assert isinstance(model, CommandEvidence)
     argv = arguments(list(model.command), here)
     if argv is None:
         return

@@ -25,7 +25,7 @@ from kleff.objects.commands.steps import (
     item_problem,
 )
 from kleff.objects.commands.tool import plan_tool
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.versions import parse_duration
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
@@ -59,14 +59,13 @@ class CommandKind(Kind):
         elif isinstance(model, CommandRun):
             stage.add("program", path=stage.program(model.command[0]), prints="one sample\n")
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
-        if isinstance(step.model, CommandEvidence):
-            yield from look_at_output(step, here)
+    def look(self, step: StepOf[CommandEvidence], here: Here) -> Iterator[Sighting]:
+        yield from look_at_output(step, here)
 
     def proves(self, phase: str) -> bool:
         return False
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[CommandUninstall | CommandRun | CommandBackup], here: Here) -> Iterator[Action]:
         model = step.model
         if isinstance(model, CommandUninstall):
             yield plan_tool(step, model, here)
@@ -74,7 +73,6 @@ class CommandKind(Kind):
         if isinstance(model, CommandRun):
             yield self._plan_run(step, model, here)
             return
-        assert isinstance(model, CommandBackup)
         action = here.action(step, "export", model.saves_as, undo="stays in the bag", items=1)
         argv = arguments(model.command, here)
         if argv is None:
@@ -190,7 +188,7 @@ class CommandKind(Kind):
             action.shows.append(f"holds {counted(names, here)}")
         yield action
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[CommandUninstall | CommandRun | CommandBackup], work: Work) -> Outcome:
         model, told = step.model, action.details_as(Exporting)
         item = told.item
         if isinstance(model, CommandUninstall):
@@ -199,7 +197,6 @@ class CommandKind(Kind):
             return run_tool(action, step, model, work)
         if isinstance(model, CommandRun):
             return self._releasing(action, model, work)
-        assert isinstance(model, CommandBackup)
         argv = arguments(model.command, work.here, item)
         if argv is None:
             raise ActionFailed(f"{model.command[0]} was there at the preview and is gone", remedy="export by hand, then resume with --skip")
@@ -244,8 +241,7 @@ class CommandMissingKind(Kind):
     names = ("command_missing",)
     models = {"verify": CommandVerify}
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        assert isinstance(step.model, CommandVerify)
+    def plan(self, step: StepOf[CommandVerify], here: Here) -> Iterator[Action]:
         name = step.model.command_missing
         found = here.workstation.commands.find(name) if here.workstation.commands else None
         action = here.action(step, "look for", f"command {name}", about=[NameId("command", name)])

@@ -5,7 +5,7 @@ from kleff.objects.base.here import Here
 from kleff.objects.commands.programs import arguments, objection_to
 from kleff.objects.commands.steps import CHOSEN, CommandUninstall, item_problem
 from kleff.objects.spare_contents import product_plan, spare_line
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 
 
 def chosen_of(model: CommandUninstall, here: Here) -> list[str]:

@@ -12,7 +12,7 @@ from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Kind
 from kleff.objects.commands.evidence import VERSION
 from kleff.procedure.globs import is_glob, name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.identity import NameId
@@ -48,9 +48,8 @@ class VariableKind(Kind):
     condition = "A variable that must, or must not, be set by a script."
     models = {"evidence": VariableEvidence}
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[VariableEvidence], here: Here) -> Iterator[Sighting]:
         model = step.model
-        assert isinstance(model, VariableEvidence)
         try:
             script = here.resolver.first_path(model.set_by)
             if script is None:

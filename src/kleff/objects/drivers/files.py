@@ -12,7 +12,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.restoring import ShownOnly
 from kleff.objects.drivers.kind import DriverUninstall, found
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, steps_of
 from kleff.workstation.identity import packed, path_id
 
 
@@ -36,8 +36,8 @@ class DriverFilesKind(ShownOnly, Kind):
         """One for each driver of the plan."""
         going = {about for a in planned if a.kind == "driver" and a.phase == "uninstall" and a.state == TO_DO for about in a.about}
         made: list[Action] = []
-        for step in here.procedure.phase("uninstall") if going else ():
-            for package in found(step, here) if isinstance(step.model, DriverUninstall) else ():
+        for step in steps_of(here.procedure.phase("uninstall"), DriverUninstall) if going else ():
+            for package in found(step.model, here):
                 paths = [path for path in (package.file, package.catalog) if path is not None]
                 looks = [look for path in paths if (look := here.workstation.files.look(path)) is not None]
                 action = Action(

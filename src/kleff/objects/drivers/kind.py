@@ -12,13 +12,14 @@ from kleff.case.aside.spare_plan import SparePlan
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
-from kleff.objects.base.kind import Words
+from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import AT_MOST, AtMost
+from kleff.objects.base.restoring import ShownOnly
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.base.unreadable import why
-from kleff.objects.drivers.saving import DriverBackup, SavedDriverKind
+from kleff.objects.drivers.saving import DriverBackup, SavedDrivers
 from kleff.procedure.globs import is_glob, literal_count, name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text
 from kleff.workstation.driver_facet import DriverPackage
 from kleff.workstation.identity import NameId
@@ -75,15 +76,20 @@ class Removed(Struct, kw_only=True):
     inf: str
 
 
-class DriverKind(SavedDriverKind):
+SAVED = SavedDrivers()
+
+
+class DriverKind(ShownOnly, Kind):
     """`driver`."""
 
+    names = ("driver",)
+    systems = ("windows",)
     condition = "A driver that must, or must not, be there."
     models: dict[str, type[Step]] = {
         "evidence": DriverEvidence, "backup": DriverBackup, "uninstall": DriverUninstall, "verify": DriverVerify,
     }  # fmt: skip
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[Step], stage: Stage) -> None:
         model = step.model
         if isinstance(model, _Driver | DriverBackup):
             name = shown_as(model.driver)
@@ -100,19 +106,19 @@ class DriverKind(SavedDriverKind):
     def words(self, phase: str) -> Words:
         return Words("Drivers removed" if phase == "uninstall" else "Looked for" if phase == "verify" else "Saved in the bag")
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
-        for package in found(step, here):
+    def look(self, step: StepOf[_Driver], here: Here) -> Iterator[Sighting]:
+        for package in found(step.model, here):
             about = NameId("driver", package.inf, package.provider)
             yield Sighting(kind="driver", what=package.title, about=about, version=package.version, where=package.original, line=step.line)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[_Driver | DriverBackup], here: Here) -> Iterator[Action]:
         model = step.model
-        if not isinstance(model, _Driver):
-            yield from super().plan(step, here)
+        if isinstance(model, DriverBackup):
+            yield from SAVED.plan(model, step, here)
             return
         verb = "remove" if step.phase == "uninstall" else "look for"
         try:
-            packages = found(step, here)
+            packages = found(model, here)
         except OSError as error:
             yield here.action(step, verb, f"driver {model.driver}", state=UNREADABLE, reason=why(error))
             return
@@ -139,13 +145,14 @@ class DriverKind(SavedDriverKind):
         if wide or any(name_matches(f"{own}*", package.provider, True) for own in SYSTEM_S):
             action.judged(REFUSED, wide or f"{package.provider} provides it: it is the system's own", "name the product's own driver")
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        if not isinstance(step.model, DriverUninstall):
-            return super().do(action, step, work)
+    def do(self, action: Action, step: StepOf[DriverUninstall | DriverBackup], work: Work) -> Outcome:
+        model = step.model
+        if isinstance(model, DriverBackup):
+            return SAVED.do(action, model, work)
         from kleff.case.effects.driver_removed import remove_driver
 
         inf = action.details_as(Removed).inf
-        package = next((p for p in found(step, work.here) if p.inf == inf), None)
+        package = next((p for p in found(model, work.here) if p.inf == inf), None)
         if package is None:
             return Outcome(note="already gone")
         if any(name_matches(f"{own}*", package.provider, True) for own in SYSTEM_S):
@@ -153,7 +160,7 @@ class DriverKind(SavedDriverKind):
         restart = remove_driver(work.hands, action.number, package, spare_of_driver(package, work.here))
         return Outcome(items=1, restart=restart, note="asks for a restart" if restart else "")
 
-    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+    def always_refused(self, step: StepOf[Step], here: Here) -> Iterator[str]:
         model = step.model
         if isinstance(model, DriverUninstall) and (objection := model.too_wide):
             yield f"driver {model.driver}: {objection}"
@@ -162,14 +169,12 @@ class DriverKind(SavedDriverKind):
         return action.phase == "uninstall"
 
 
-def found(step: LoadedStep, here: Here) -> list[DriverPackage]:
+def found(model: _Driver, here: Here) -> list[DriverPackage]:
     """The packages that a step means.
 
     Raises:
         OSError: they cannot be looked at.
     """
-    model = step.model
-    assert isinstance(model, _Driver)
     return [p for p in here.workstation.drivers.all() if model.meant(p)] if here.workstation.drivers is not None else []
 
 

@@ -27,7 +27,7 @@ from kleff.objects.entries.steps import (
 from kleff.objects.entries.ways import WITHOUT, Way, ways_of
 from kleff.objects.spare_contents import entry_plan, spare_line
 from kleff.procedure.globs import fold, literal_count
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf, steps_of
 from kleff.texts import plural, size
 from kleff.workstation.identity import NameId, covers, key_id, sameness
 from kleff.workstation.paths import WPath
@@ -144,13 +144,13 @@ class RegisteredKind(Kind):
             told.append(f"entry = '{model.entry}' means every product of that maker; name the product, or  versions  in [product]")
         return told
 
-    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+    def claims(self, step: StepOf[Removing], here: Here) -> Claimed:
         if not isinstance(step.model, Removing):
             return Claimed()
         places = [here.workstation.files.path(e.location) for e in going(step, here) if e.location]
         return Claimed(folders=[p for p in places if p is not None and p.parts])
 
-    def needs(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath, str]]:
+    def needs(self, step: StepOf[Removing], here: Here) -> Iterator[tuple[WPath, str]]:
         """Its uninstallers, its cached package, and the package it would be repaired from."""
         model, files = step.model, here.workstation.files
         if not isinstance(model, Removing):
@@ -165,7 +165,7 @@ class RegisteredKind(Kind):
             if model.source and (source := here.resolver.first_path(model.source)) is not None:
                 yield source, f"from which {entry.name} can be repaired"
 
-    def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
+    def note(self, step: StepOf[Removing], here: Here, noted: "Beforehand") -> None:
         """Where it is installed, and the program that removes it."""
         files = here.workstation.files
         for entry in going(step, here):
@@ -173,7 +173,7 @@ class RegisteredKind(Kind):
             if entry.quiet and not entry.product_code:  # else it is the system's own installer
                 noted.add(files.path(entry.quiet[0]), "uninstalls", entry.name)
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[Removing], work: Work) -> Outcome:
         from kleff.objects.entries.packages import package_goes
         from kleff.objects.entries.removing import removal
 
@@ -211,7 +211,7 @@ class EntryKind(RegisteredKind):
 
     def _kept(self, steps: list[LoadedStep], here: Here, claimed: Claimed, registered: list[Entry]) -> Kept:
         kept = Kept()
-        style, removing = here.workstation.style, [step for step in steps if isinstance(step.model, Removing)]
+        style, removing = here.workstation.style, steps_of(steps, Removing)
         leaving = [entry for step in removing for entry in going(step, here)]
         if any(isinstance(step.model, CommandUninstall) for step in steps):  # what a removal tool removes is what shows the product
             leaving += [entry for step in here.procedure.evidence for entry in shown_by(step, here)]

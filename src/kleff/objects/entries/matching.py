@@ -15,7 +15,7 @@ from kleff.objects.entries.steps import (
     VendorUninstall,
 )
 from kleff.procedure.globs import fold, name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step
 from kleff.workstation.identity import NameId, sameness
 from kleff.workstation.things import Entry, InstallerPackage
@@ -59,10 +59,9 @@ def in_order(entries: list[Entry], first: list[str], last: list[str]) -> list[En
     return sorted(entries, key=place)
 
 
-def going(step: LoadedStep, here: Here) -> list[Entry]:
+def going(step: StepOf[Removing], here: Here) -> list[Entry]:
     """Those that a step removes: of the versions that are meant, chosen where that is asked, and not seen to by a step before it."""
     model, style = step.model, here.workstation.style
-    assert isinstance(model, Removing)
     before = {sameness(e.id, style) for e in _before(step, here)}
     return [e for e in matching(model, here) if _goes(model, e, here) and sameness(e.id, style) not in before]
 

@@ -8,7 +8,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Does, Plans, able, kind_of
 from kleff.objects.entries.steps import Removing
 from kleff.objects.processes import ProcessStop
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 
 
 def in_the_way(model: Removing, step: LoadedStep, here: Here) -> list[tuple[Action, LoadedStep]]:

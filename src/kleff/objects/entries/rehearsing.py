@@ -7,7 +7,7 @@ from typing import Any
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.entries.steps import CachedUninstall, ProductUninstall, Removing
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 
 
 def put_product(step: LoadedStep, stage: Stage) -> None:

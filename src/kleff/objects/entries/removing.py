@@ -15,7 +15,7 @@ from kleff.objects.entries.steps import Removing
 from kleff.objects.entries.watching import Try, Watch, is_over, last_try
 from kleff.objects.entries.ways import MISSING_SOURCE, Way, objection_to_program, ways_of
 from kleff.objects.spare_contents import entry_plan
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.workstation.things import Entry, Given
 
 AGAIN = 2  # further tries of one that refuses
@@ -174,7 +174,6 @@ class Removal:
         return outcome
 
 
-def removal(action: Action, step: LoadedStep, work: Work, entry: Entry | None, stood: Entry) -> Removal:
+def removal(action: Action, step: StepOf[Removing], work: Work, entry: Entry | None, stood: Entry) -> Removal:
     """Args: entry: the product as it is found now; stood: as the action knows it, for the ways."""
-    assert isinstance(step.model, Removing)
     return Removal(action, step, work, step.model, entry, ways_of(step.model, entry or stood, work.here))

@@ -10,7 +10,7 @@ from kleff.objects.entries.patience import Patience
 from kleff.objects.entries.watching import Watch
 from kleff.objects.entries.ways import Way
 from kleff.objects.spare_contents import product_plan
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.procedure.versions import parse_duration
 from kleff.workstation.things import Given
 

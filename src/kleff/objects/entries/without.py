@@ -8,7 +8,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Does, Plans, able, kind_of
 from kleff.objects.paths.steps import PathsDelete
 from kleff.procedure.globs import escaped
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.texts import plural
 from kleff.workstation.identity import KeyId
 from kleff.workstation.things import Entry

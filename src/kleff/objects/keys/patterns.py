@@ -10,11 +10,11 @@ from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Claimed
 from kleff.objects.base.own import AT_MOST, AtMost, width_objection
 from kleff.objects.base.staging import Stage, shown_as
-from kleff.objects.keys.kind import KeyKind
+from kleff.objects.keys.life import KeyLife
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.keys.steps import View
 from kleff.procedure.globs import is_glob, name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import AccountStep, Section, Text
 from kleff.procedure.texts import Problem, key_problem
 from kleff.registry.regfile import RegKey
@@ -65,36 +65,31 @@ def split(text: str) -> tuple[str, list[str]]:
     return "\\".join(names[:at]), names[at:]
 
 
-class KeyGlobKind(KeyKind):
+class KeyGlobKind(KeyLife[_KeyGlob]):
     """`key_glob`."""
 
     names = ("key_glob",)
-    condition = ""
     models = {"delete": KeyGlobDelete, "verify": KeyGlobVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[_KeyGlob], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, _KeyGlob)
         wanted = {model.value_contains.name: model.value_contains.text} if model.value_contains else {"Sample": "x"}
         stage.key("\\".join(shown_as(name) for name in model.key_glob.split("\\")), wanted)
 
-    def _named(self, step: LoadedStep) -> str:
-        assert isinstance(step.model, _KeyGlob)
+    def _named(self, step: StepOf[_KeyGlob]) -> str:
         return step.model.key_glob
 
-    def _meant(self, step: LoadedStep, here: Here) -> Iterator[tuple[KeyRef, str]]:
+    def _meant(self, step: StepOf[_KeyGlob], here: Here) -> Iterator[tuple[KeyRef, str]]:
         """Those that are there."""
         model, registry = step.model, here.workstation.registry
-        assert isinstance(model, _KeyGlob)
         fixed, names = split(model.key_glob)
         for top, account in meant_keys(here, fixed, model.view, model.accounts) if registry is not None else ():
             for key in self._below(here, top, names):
                 if self._says(here, key, model.value_contains):
                     yield key, account
 
-    def _found(self, step: LoadedStep, here: Here, key: KeyRef) -> RegKey | None:
+    def _found(self, step: StepOf[_KeyGlob], here: Here, key: KeyRef) -> RegKey | None:
         """Only as long as its value says so: at the act it is looked at again."""
-        assert isinstance(step.model, _KeyGlob)
         return super()._found(step, here, key) if self._says(here, key, step.model.value_contains) else None
 
     def _below(self, here: Here, key: KeyRef, names: list[str]) -> Iterator[KeyRef]:
@@ -114,9 +109,8 @@ class KeyGlobKind(KeyKind):
             return registry is not None and registry.exists(key)
         return value is not None and any(wanted.text.casefold() in text.casefold() for text in value.texts or [value.text])
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[_KeyGlob], here: Here) -> Iterator[Action]:
         model, found = step.model, list(self._meant(step, here))
-        assert isinstance(model, _KeyGlob)
         of_one = max((sum(account == other for _, other in found) for _, account in found), default=0)
         wide = width_objection(model.key_glob, of_one, model.at_most) if isinstance(model, KeyGlobDelete) else ""
         if not found or wide:
@@ -125,13 +119,13 @@ class KeyGlobKind(KeyKind):
             return
         yield from super().plan(step, here)
 
-    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+    def claims(self, step: StepOf[_KeyGlob], here: Here) -> Claimed:
         return Claimed(keys=[key for key, _ in self._meant(step, here)])
 
-    def users(self, step: LoadedStep, here: Here) -> set[str]:
+    def users(self, step: StepOf[_KeyGlob], here: Here) -> set[str]:
         return {account for _, account in self._meant(step, here) if account and step.phase == "delete"}
 
-    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+    def always_refused(self, step: StepOf[_KeyGlob], here: Here) -> Iterator[str]:
         """Told by a key of that name, where the pattern is taken for one."""
         model = step.model
         if not isinstance(model, KeyGlobDelete):

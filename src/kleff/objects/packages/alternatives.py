@@ -11,7 +11,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.resolve import Expanded
 from kleff.procedure.globs import is_glob, parts_match
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.identity import NameId
@@ -50,9 +50,8 @@ class AlternativesKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Alternatives removed", ("alternative", "alternatives"))
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[AlternativesDelete], here: Here) -> Iterator[Action]:
         model, any_there = step.model, False
-        assert isinstance(model, AlternativesDelete)
         for one, path in _found(model, here):
             any_there = True
             action = here.action(step, "remove", f"alternative {one.path} for {one.name}", items=1, undo="made one again")
@@ -65,9 +64,8 @@ class AlternativesKind(Kind):
             reason = "none leads there" if here.workstation.alternatives else "this workstation has none"
             yield here.action(step, "remove", f"alternatives to {model.alternatives_to}", state=ABSENT, reason=reason)
 
-    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+    def claims(self, step: StepOf[AlternativesDelete], here: Here) -> Claimed:
         """The programs, so that those of packages which stay are known to stay."""
-        assert isinstance(step.model, AlternativesDelete)
         return Claimed(targets=[(Target(path, len(path.parts), len(path.name)), False) for _, path in _found(step.model, here)])
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:

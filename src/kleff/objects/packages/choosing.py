@@ -9,7 +9,7 @@ from kleff.objects.base.here import Here
 from kleff.objects.packages.steps import PackagePurge, Packages
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf, steps_of
 from kleff.workstation.things import Package
 
 REQUIRED = "required"
@@ -87,9 +87,8 @@ def agreed(names: Iterable[str], here: Here, purge: bool) -> list[Package]:
     return [p for p in found if p.name in wanted and (purge or p.state == "installed")]
 
 
-def meant(step: LoadedStep, here: Here) -> list[Package]:
+def meant(step: StepOf[PackagePurge], here: Here) -> list[Package]:
     """The packages that a purging step names, in the versions the procedure touches."""
-    assert isinstance(step.model, PackagePurge)
     text = " ".join(step.model.names)
     return with_parts([p for p in matching(step.model, here, purge=True) if here.version_in_range(p.version, text)], here)[0]
 
@@ -128,39 +127,29 @@ def leaving(steps: Sequence[LoadedStep], here: Here) -> set[str]:
     removes, it removes nothing: more stays.
     """
     names = set()
-    for step in steps:
-        if isinstance(step.model, PackagePurge):
-            with contextlib.suppress(ActionFailed):  # the plan says so where it stands
-                found = meant(step, here)
-                names |= {p.name for p in found} | {
-                    p.name for p in needing(found, here) if allowed(step.model, p) or only_came_along(p, found, here)
-                }
-                if step is _last(here):
-                    names |= {p.name for p in came_along(here).going}
+    for step in steps_of(steps, PackagePurge):
+        with contextlib.suppress(ActionFailed):  # the plan says so where it stands
+            found = meant(step, here)
+            names |= {p.name for p in (*found, *goes_with(step.model, found, here))}
+            if step is _last(here):
+                names |= {p.name for p in came_along(here).going}
     return names
 
 
 def leaving_before(step: LoadedStep, here: Here) -> set[str]:
     """The names of the packages that are gone when a step's turn comes."""
-    purges = _purges(here)
+    purges: list[LoadedStep] = [*_purges(here)]
     return leaving(purges[: purges.index(step)], here) if step in purges else set()
 
 
 def came_along(here: Here) -> Along:
     """What came along with all that the procedure purges; nothing that a person has asked for, or the system needs."""
     steps, packages = _purges(here), here.workstation.packages
-    models = [s.model for s in steps if isinstance(s.model, PackagePurge)]
-    wanted = next((m.came_along for m in models if m.came_along), "") or here.options.came_along
+    wanted = next((s.model.came_along for s in steps if s.model.came_along), "") or here.options.came_along
     going = [p for step in steps for p in meant(step, here) if p.state == "installed"]
     if wanted == "none" or not going or packages is None:
         return Along(wanted)
-    others = [
-        p
-        for step in steps
-        if isinstance(step.model, PackagePurge)
-        for p in needing(going, here)
-        if allowed(step.model, p) or only_came_along(p, going, here)
-    ]
+    others = [p for step in steps for p in goes_with(step.model, going, here)]
     gone = {bare(p.name) for p in (*going, *others)}
     before, after = packages.unneeded(), packages.unneeded([p.name for p in (*going, *others)])
     if before is None or after is None:
@@ -192,8 +181,8 @@ def last_purge(step: LoadedStep, here: Here) -> bool:
     return step is _last(here)
 
 
-def _purges(here: Here) -> list[LoadedStep]:
-    return [s for s in here.procedure.phase("purge") if isinstance(s.model, PackagePurge) and not here.not_wanted(s.model)]
+def _purges(here: Here) -> list[StepOf[PackagePurge]]:
+    return [s for s in steps_of(here.procedure.phase("purge"), PackagePurge) if not here.not_wanted(s.model)]
 
 
 def _last(here: Here) -> LoadedStep | None:

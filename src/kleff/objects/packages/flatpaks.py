@@ -11,7 +11,7 @@ from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
 from kleff.objects.paths.several import plan_several, set_aside_several
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Step, Text, Texts
 from kleff.workstation.flatpak_facet import Flatpak, named
 from kleff.workstation.identity import NameId, path_id
@@ -58,16 +58,15 @@ class FlatpakKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Uninstalled", ("item", "items"), sized=True)
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[_Flatpaks], here: Here) -> Iterator[Sighting]:
         for one, _ in _found(step, here):
             yield Sighting(
                 kind="flatpak", what=one.name, about=_id(one), version=one.version, where=_where(one), account=one.account, line=step.line,
                 in_range=here.version_in_range(one.version, one.name), component=True,
             )  # fmt: skip
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[_Flatpaks], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, _Flatpaks)
         verb, any_there = "purge" if step.phase == "purge" else "look for", False
         going: list[Flatpak] = []
         for one, others in _found(step, here):
@@ -186,10 +185,9 @@ def _asked(model: _Flatpaks, here: Here) -> list[Account | None]:
     return [*everybody, *here.resolver.accounts(model.accounts)]
 
 
-def _found(step: LoadedStep, here: Here) -> Iterator[tuple[Flatpak, list[Flatpak]]]:
+def _found(step: StepOf[_Flatpaks], here: Here) -> Iterator[tuple[Flatpak, list[Flatpak]]]:
     """What a step means, each with all of the same installation that could need it, or it."""
     model = step.model
-    assert isinstance(model, _Flatpaks)
     wanted = {account.name if account else "" for account in _asked(model, here)}
     everywhere = list(_everywhere(here))
     for one in everywhere:

@@ -30,7 +30,7 @@ from kleff.objects.packages.choosing import (
 from kleff.objects.packages.steps import PackageEvidence, PackagePurge, Packages, PackageVerify
 from kleff.objects.spare_contents import named_by_scripts, package_plan, spare_line
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.texts import plural, size
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Package, PackageRecord
@@ -61,8 +61,7 @@ class PackageKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Uninstalled", ("package", "packages"), sized=True)
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
-        assert isinstance(step.model, Packages)
+    def look(self, step: StepOf[Packages], here: Here) -> Iterator[Sighting]:
         for package in matching(step.model, here, purge=True):
             if package.state != "installed" and _keeps_configuration(package, here):
                 continue
@@ -72,9 +71,8 @@ class PackageKind(Kind):
                 in_range=here.version_in_range(package.version, " ".join(step.model.names)), component=True,
             )  # fmt: skip
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[Packages], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, Packages)
         purge = not isinstance(model, PackagePurge) or model.mode == "purge"
         verb = ("purge" if purge else "remove") if step.phase == "purge" else "look for"
         found = matching(model, here, purge)
@@ -97,7 +95,7 @@ class PackageKind(Kind):
         earlier = leaving_before(step, here)
         others = [p for p in needing(found, here) if p.name not in earlier]
         with_them = [p for p in others if allowed(model, p) or only_came_along(p, found, here)]
-        action = self._planned(step, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
+        action = self._planned(step, model, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
         action.shows += [f"{name} stands for {', '.join(of)}" for name, of in parts.items()]
         if with_them:
             action.shows.append(f"would not work any more, and goes too: {', '.join(bare(p.name) for p in with_them)}")
@@ -126,23 +124,22 @@ class PackageKind(Kind):
             action.offers = f"{plural(len(along.packages), 'package')} that came along, {size(along.size)}; later:  {LATER}"
         yield action
 
-    def _planned(self, step: LoadedStep, here: Here, verb: str, found: list[Package], others: list[Package]) -> Action:
+    def _planned(self, step: LoadedStep, model: PackagePurge, here: Here, verb: str, found: list[Package], others: list[Package]) -> Action:
         """What a step purges; `others` need it and may not go."""
         packages = here.workstation.packages
         assert packages is not None
         action = self._about(step, here, verb, found)
-        assert isinstance(step.model, PackagePurge)
         names = [bare(p.name) for p in found]
-        for pattern in step.model.names:
+        for pattern in model.names:
             matched = sum(name_matches(pattern, name, False) for name in names)
-            wide = matched > step.model.at_most if step.model.narrowed else True
-            refuse(action, width_objection("" if step.model.narrowed else pattern, matched, step.model.at_most) if wide else "")
+            wide = matched > model.at_most if model.narrowed else True
+            refuse(action, width_objection("" if model.narrowed else pattern, matched, model.at_most) if wide else "")
         if action.state != REFUSED:
             refuse_own(action, here, "package", names)
         important = [p.name for p in found if p.priority in SYSTEM_S_OWN]
         if important and action.state != REFUSED:
             action.state, action.reason = REFUSED, f"{', '.join(important)}: part of the system itself"
-        held = [p.name for p in found if p.held and not step.model.even_if_held]
+        held = [p.name for p in found if p.held and not model.even_if_held]
         if held and action.state != REFUSED:
             refuse(action, f"{', '.join(held)}: put on hold by an administrator; the step may say  even_if_held = true")
         if action.state == REFUSED:
@@ -155,7 +152,7 @@ class PackageKind(Kind):
             listed = ", ".join(bare(p.name) for p in others)
             need, them = ("needs", "it") if len(others) == 1 else ("need", "them")
             return refuse(action, f"{listed} {need} it and would go too; name {them}, or let {them} go:  allows = [...]")
-        purge = step.model.mode == "purge"
+        purge = model.mode == "purge"
         objection = packages.objection([*(p.name for p in found), *sorted(leaving_before(step, here) - {p.name for p in found})], purge)
         if objection:
             action.state, action.reason = REFUSED, f"the package manager says: {objection}"
@@ -197,9 +194,8 @@ class PackageKind(Kind):
                     f"its own script names {place}, where {things}; without a spare they cannot be put back",
                 )
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[PackagePurge], work: Work) -> Outcome:
         model = step.model
-        assert isinstance(model, PackagePurge)
         packages = work.here.workstation.packages
         purge = model.mode == "purge"
         wanted = action.details_as(Agreed).names

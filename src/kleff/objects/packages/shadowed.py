@@ -14,7 +14,7 @@ from kleff.objects.packages.choosing import bare
 from kleff.objects.packages.sources import staying
 from kleff.objects.packages.steps import ShadowedPurge
 from kleff.objects.spare_contents import package_plan, spare_line
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Package, PackageRecord
@@ -36,9 +36,8 @@ class ShadowedKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Changed to another version", ("package", "packages"), removes=False)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[ShadowedPurge], here: Here) -> Iterator[Action]:
         model, packages = step.model, here.workstation.packages
-        assert isinstance(model, ShadowedPurge)
         found = [p for p in staying(model.shadowed_by, here) if model.means(bare(p.name))]
         others = packages.others_offer(model.shadowed_by, [bare(p.name) for p in found]) if packages else {}
         for package in (p for p in found if bare(p.name) not in others):

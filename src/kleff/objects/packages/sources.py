@@ -14,7 +14,7 @@ from kleff.objects.base.own import where
 from kleff.objects.packages.choosing import bare, leaving
 from kleff.objects.packages.steps import ShadowedPurge, source_problem
 from kleff.objects.paths.several import exact, plan_several, set_aside_several
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem
 from kleff.texts import plural
@@ -48,9 +48,8 @@ class SourceKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Set aside", ("item", "items"), total="aside", frees=True)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[SourceDelete], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, SourceDelete)
         action = here.action(step, "set aside", f"source {model.source}")
         paths = _paths(model, here)
         if not paths:
@@ -63,8 +62,7 @@ class SourceKind(Kind):
         action.shows += [*(str(path) for path in going if path not in lists), *told, *_left(model, here)]
         yield action
 
-    def claims(self, step: LoadedStep, here: Here) -> Claimed:
-        assert isinstance(step.model, SourceDelete)
+    def claims(self, step: StepOf[SourceDelete], here: Here) -> Claimed:
         return Claimed(targets=[(exact(path), True) for path in _paths(step.model, here)])
 
     def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:

@@ -18,7 +18,7 @@ from kleff.objects.paths.details import Prepared, Removing, Saving, beside, link
 from kleff.objects.paths.in_use import after_restart, set_aside_around
 from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, PathsDelete, PathsVerify, found_paths
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.texts import plural
 from kleff.texts import size as sizes
 from kleff.workstation.identity import packed, path_id
@@ -55,8 +55,7 @@ class PathKind(Kind):
             return Words("Put back", ("file", "files"), sized=True)
         return Words("Looked for", ("item", "items"), sized=True)
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
-        assert isinstance(step.model, PathEvidence)
+    def look(self, step: StepOf[PathEvidence], here: Here) -> Iterator[Sighting]:
         for expanded in here.resolver.expand(step.model.path):
             account = expanded.account.name if expanded.account else ""
             try:
@@ -65,9 +64,8 @@ class PathKind(Kind):
             except (OSError, LinkOnTheWay) as error:
                 yield Sighting(kind="path", what=f"{expanded.text} ({why(error)})", account=account, line=step.line, unreadable=True)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[NamedPaths | PathsBackup], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, NamedPaths | PathsBackup)
         verb = {"backup": "save", "delete": "set aside", "verify": "look for"}[step.phase]
         at_most = model.at_most if isinstance(model, PathsDelete) else 0
         for text in model.paths:
@@ -187,14 +185,15 @@ class PathKind(Kind):
             action.state, action.reason = KEPT, removal.kept[0][1] if removal.kept else "nothing in it may go"
             action.not_clean = target.path.key in here.guard.kept.owned
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        return self._save(action, step.model, work) if isinstance(step.model, PathsBackup) else self._set_aside(action, step, work)
+    def do(self, action: Action, step: StepOf[PathsBackup | PathsDelete], work: Work) -> Outcome:
+        model = step.model
+        return self._save(action, model, work) if isinstance(model, PathsBackup) else self._set_aside(action, model, work)
 
-    def _set_aside(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def _set_aside(self, action: Action, model: PathsDelete, work: Work) -> Outcome:
         work.progress.start("setting aside", items=action.items, size=action.size)
         try:
             since = after_restart(action, work)
-            prepared = self._prepared(action, step, work)
+            prepared = self._prepared(action, model, work)
             try:
                 return prepared.outcome or self._moved([(action, prepared)], work)[action.number]
             except InUse:
@@ -211,7 +210,7 @@ class PathKind(Kind):
     def joins(self, step: LoadedStep) -> bool:
         return isinstance(step.model, PathsDelete) and not step.model.only_if_empty
 
-    def together(self, actions: list[tuple[Action, LoadedStep]], work: Work) -> dict[int, Outcome]:
+    def together(self, actions: list[tuple[Action, StepOf[PathsDelete]]], work: Work) -> dict[int, Outcome]:
         """Set aside for several actions at once: their intents and confirmations share flushes.
 
         Returns:
@@ -224,7 +223,7 @@ class PathKind(Kind):
         above: set[object] = set()
         try:
             for action, step in actions:
-                prepared = self._prepared(action, step, work)
+                prepared = self._prepared(action, step.model, work)
                 path = prepared.target.path
                 lineage = [WPath(path.style, path.volume, path.parts[:n]).key for n in range(1, len(path.parts) + 1)]
                 if path.key in above or any(key in named for key in lineage):
@@ -247,15 +246,14 @@ class PathKind(Kind):
             pass  # as above
         return outcomes
 
-    def _prepared(self, action: Action, step: LoadedStep, work: Work) -> Prepared:
+    def _prepared(self, action: Action, model: PathsDelete, work: Work) -> Prepared:
         """Look again what of an action's target goes now."""
-        assert isinstance(step.model, PathsDelete)
         target = removing_target(action, work.here)
         files = work.here.workstation.files
         prepared = Prepared(target)
         if files.look(target.path) is None:
             prepared.outcome = Outcome(note="already gone")
-        elif step.model.only_if_empty and files.names(target.path):
+        elif model.only_if_empty and files.names(target.path):
             prepared.outcome = Outcome(state=KEPT, note="not empty")
         else:
             removal = work.here.guard.removal(target.path)

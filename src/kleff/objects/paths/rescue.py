@@ -20,7 +20,7 @@ from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.restoring import owner_of
 from kleff.objects.paths.steps import PathsBackup, found_paths
 from kleff.procedure.globs import fold, name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.texts import plain, plural, size
 from kleff.workstation.identity import packed, path_id
 from kleff.workstation.paths import Look, WPath

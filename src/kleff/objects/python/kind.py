@@ -12,7 +12,7 @@ from kleff.objects.base.own import pattern_objection, refuse
 from kleff.objects.paths.several import exact, plan_several, set_aside_several
 from kleff.objects.python.environments import Distribution, Environment, environments, installed, names_in, normalized, topmost
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Step, Text, Texts
 from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.identity import NameId
@@ -63,7 +63,7 @@ class PythonKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Uninstalled", ("item", "items"), sized=True, total="aside" if phase == "purge" else "", frees=phase == "purge")
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[_Python], here: Here) -> Iterator[Sighting]:
         for one, _ in _found(step, here):
             account = one.environment.account
             yield Sighting(
@@ -72,9 +72,8 @@ class PythonKind(Kind):
                 component=True,
             )  # fmt: skip
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[_Python], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, _Python)
         verb, any_there = "purge" if step.phase == "purge" else "look for", False
         for one, others in _found(step, here):
             any_there = True
@@ -131,7 +130,7 @@ class PythonKind(Kind):
             more.keep('nothing says that they go:  came_along = "these"')
         yield more
 
-    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+    def claims(self, step: StepOf[_Python], here: Here) -> Claimed:
         """The paths of what goes, so that what packages of the system own of them is known to stay."""
         model, files = step.model, here.workstation.files
         if not isinstance(model, PythonPurge):
@@ -151,10 +150,9 @@ class PythonKind(Kind):
             yield f"python {step.model.python}: {why}; name the product's own package"
 
 
-def _found(step: LoadedStep, here: Here) -> Iterator[tuple[Distribution, list[Distribution]]]:
+def _found(step: StepOf[_Python], here: Here) -> Iterator[tuple[Distribution, list[Distribution]]]:
     """What a step means, each with all that is in the same environment."""
     model = step.model
-    assert isinstance(model, _Python)
     for environment in environments(here, model.accounts, model.in_environment):
         everything = installed(here.workstation.files, environment)
         for one in everything:

@@ -12,14 +12,14 @@ from msgspec import Meta
 from kleff.objects.base.here import Here
 from kleff.objects.base.staging import Stage
 from kleff.objects.keys.meaning import meant_keys
-from kleff.objects.registered.found import Found, FoundKind
-from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Step, Text
+from kleff.objects.registered.found import Found, Sort
+from kleff.procedure.model import AccountStep, Text
 from kleff.procedure.texts import Problem
+from kleff.registry.registry import Registry
 
 STORES = r"Software\Microsoft\SystemCertificates"
 NAMED = ("Root", "CA", "TrustedPublisher", "TrustedPeople", "My")
-CERTIFICATE = 32  # the element of a store's value that is the certificate itself (CERT_CERT_PROP_ID, wincrypt.h)
+THE_CERTIFICATE = 32  # the element of a store's value that is the certificate itself (CERT_CERT_PROP_ID, wincrypt.h)
 COMMON_NAME = b"\x06\x03\x55\x04\x03"  # 2.5.4.3 in DER (X.520, ITU-T X.690)
 
 
@@ -44,38 +44,13 @@ class CertificateVerify(_Certificate, kw_only=True, frozen=True):
     """A certificate that must be gone."""
 
 
-class CertificateKind(FoundKind):
-    """`certificate`."""
-
-    names = ("certificate",)
-    noun = ("certificate", "certificates")
-    models: dict[str, type[Step]] = {"delete": CertificateDelete, "verify": CertificateVerify}
-
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        model = step.model
-        assert isinstance(model, _Certificate)
-        stage.key(rf"HKLM\{STORES}\Root\Certificates\{model.thumbprint}", {"Sample": "x"})
-
-    def find(self, model: Step, here: Here) -> Iterator[Found]:
-        assert isinstance(model, _Certificate)
-        registry = here.workstation.registry
-        for root in ("HKLM", "HKCU") if registry is not None else ():
-            for store in NAMED:
-                for key, account in meant_keys(here, rf"{root}\{STORES}\{store}\Certificates\{model.thumbprint}", 64, model.accounts):
-                    if registry is not None and registry.exists(key):
-                        blob = registry.value(key, "Blob")
-                        names = common_names(blob.raw) if blob is not None else []
-                        shows = (f"of {names[-1]}, by {names[0]}" if names else "it cannot be read", f"in the store {store}")
-                        yield Found(f"{model.thumbprint[:8]}... in {store}", account, keys=(key,), shows=shows)
-
-
 def common_names(blob: bytes) -> list[str]:
     """The common names in a store's value: of who has signed it first, of whom it is for last; empty if it cannot be read."""
     at = 0
     while at + 12 <= len(blob):
         kind, _, size = unpack_from("<III", blob, at)
         at += 12
-        if kind == CERTIFICATE:
+        if kind == THE_CERTIFICATE:
             found, names = blob[at : at + size], []
             for piece in found.split(COMMON_NAME)[1:]:
                 if len(piece) > 2 and piece[1] < 128:
@@ -83,3 +58,21 @@ def common_names(blob: bytes) -> list[str]:
             return names
         at += size
     return []
+
+
+def _stage(model: _Certificate, stage: Stage) -> None:
+    stage.key(rf"HKLM\{STORES}\Root\Certificates\{model.thumbprint}", {"Sample": "x"})
+
+
+def _find(model: _Certificate, registry: Registry, here: Here) -> Iterator[Found]:
+    for root in ("HKLM", "HKCU"):
+        for store in NAMED:
+            for key, account in meant_keys(here, rf"{root}\{STORES}\{store}\Certificates\{model.thumbprint}", 64, model.accounts):
+                if registry.exists(key):
+                    blob = registry.value(key, "Blob")
+                    names = common_names(blob.raw) if blob is not None else []
+                    shows = (f"of {names[-1]}, by {names[0]}" if names else "it cannot be read", f"in the store {store}")
+                    yield Found(f"{model.thumbprint[:8]}... in {store}", account, keys=(key,), shows=shows)
+
+
+CERTIFICATE = Sort("certificate", ("certificate", "certificates"), CertificateDelete, CertificateVerify, _find, _stage)

@@ -10,12 +10,11 @@ from msgspec import Meta
 from kleff.objects.base.here import Here
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.keys.meaning import meant_keys
-from kleff.objects.registered.found import Found, FoundKind, Into, is_path, too_short
+from kleff.objects.registered.found import Found, Into, Sort, is_path, too_short
 from kleff.procedure.globs import fold, name_matches
-from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Step, Text
+from kleff.procedure.model import AccountStep, Text
 from kleff.procedure.texts import Problem, path_problem
-from kleff.registry.registry import KeyRef
+from kleff.registry.registry import KeyRef, Registry
 
 APP_PATHS = r"Software\Microsoft\Windows\CurrentVersion\App Paths"
 CLASSES = r"Software\Classes"
@@ -42,26 +41,20 @@ class AppPathVerify(_AppPath, kw_only=True, frozen=True):
     """Names of programs that must be gone."""
 
 
-class AppPathKind(FoundKind):
-    """`app_path`."""
+def _stage_path(model: _AppPath, stage: Stage) -> None:
+    path = next(iter(stage.named(model.app_path)), "") if is_path(model.app_path) else rf"{stage.home}\{shown_as(model.app_path)}"
+    stage.key(rf"HKLM\{APP_PATHS}\{path.rpartition(chr(92))[2]}", {"": path})
 
-    names = ("app_path",)
-    noun = ("program name", "program names")
-    models: dict[str, type[Step]] = {"delete": AppPathDelete, "verify": AppPathVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        model = step.model
-        assert isinstance(model, _AppPath)
-        path = next(iter(stage.named(model.app_path)), "") if is_path(model.app_path) else rf"{stage.home}\{shown_as(model.app_path)}"
-        stage.key(rf"HKLM\{APP_PATHS}\{path.rpartition(chr(92))[2]}", {"": path})
+def _find_path(model: _AppPath, registry: Registry, here: Here) -> Iterator[Found]:
+    into = Into(here, [model.app_path]) if is_path(model.app_path) else None
+    for top, account, name in _below(APP_PATHS, model.accounts, registry, here):
+        leads = registry.text(top.child(name), "")
+        if into.leads(leads) if into is not None else name_matches(model.app_path, name, True):
+            yield Found(name, account, keys=(top.child(name),), shows=(f"leads to {leads}",))
 
-    def find(self, model: Step, here: Here) -> Iterator[Found]:
-        assert isinstance(model, _AppPath)
-        into = Into(here, [model.app_path]) if is_path(model.app_path) else None
-        for top, account, name in _below(APP_PATHS, model.accounts, here):
-            leads = here.workstation.registry.text(top.child(name), "") if here.workstation.registry else ""
-            if into.leads(leads) if into is not None else name_matches(model.app_path, name, True):
-                yield Found(name, account, keys=(top.child(name),), shows=(f"leads to {leads}",))
+
+APP_PATH = Sort("app_path", ("program name", "program names"), AppPathDelete, AppPathVerify, _find_path, _stage_path)
 
 
 class ByProgram(AccountStep, kw_only=True, frozen=True):
@@ -90,30 +83,24 @@ class ProtocolVerify(_Protocol, kw_only=True, frozen=True):
     """A protocol that must be gone."""
 
 
-class ProtocolKind(FoundKind):
-    """`protocol`."""
+def _stage_protocol(model: _Protocol, stage: Stage) -> None:
+    program = next(iter(stage.named(model.program)), "")
+    stage.key(rf"HKLM\{CLASSES}\{model.protocol}", {"URL Protocol": ""})
+    stage.key(rf"HKLM\{CLASSES}\{model.protocol}\shell\open\command", {"": f'"{program}" "%1"'})
 
-    names = ("protocol",)
-    noun = ("protocol", "protocols")
-    models: dict[str, type[Step]] = {"delete": ProtocolDelete, "verify": ProtocolVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        model = step.model
-        assert isinstance(model, _Protocol)
-        program = next(iter(stage.named(model.program)), "")
-        stage.key(rf"HKLM\{CLASSES}\{model.protocol}", {"URL Protocol": ""})
-        stage.key(rf"HKLM\{CLASSES}\{model.protocol}\shell\open\command", {"": f'"{program}" "%1"'})
+def _find_protocol(model: _Protocol, registry: Registry, here: Here) -> Iterator[Found]:
+    into = Into(here, [model.program])
+    for root in ROOTS:
+        for key, account in meant_keys(here, f"{root}\\{CLASSES}\\{model.protocol}", None, model.accounts):
+            if registry.value(key, "URL Protocol") is None:
+                continue
+            command = registry.text(key.child("shell").child("open").child("command"), "")
+            kept = "" if into.leads(command) else f"it is another program's by now: {command or 'no command'}"
+            yield Found(model.protocol, account, keys=(key,), shows=(f"opened by {command}",), kept=kept)
 
-    def find(self, model: Step, here: Here) -> Iterator[Found]:
-        assert isinstance(model, _Protocol)
-        registry, into = here.workstation.registry, Into(here, [model.program])
-        for root in ROOTS if registry is not None else ():
-            for key, account in meant_keys(here, f"{root}\\{CLASSES}\\{model.protocol}", None, model.accounts):
-                if registry is None or registry.value(key, "URL Protocol") is None:
-                    continue
-                command = registry.text(key.child("shell").child("open").child("command"), "")
-                kept = "" if into.leads(command) else f"it is another program's by now: {command or 'no command'}"
-                yield Found(model.protocol, account, keys=(key,), shows=(f"opened by {command}",), kept=kept)
+
+PROTOCOL = Sort("protocol", ("protocol", "protocols"), ProtocolDelete, ProtocolVerify, _find_protocol, _stage_protocol)
 
 
 class _ComClass(AccountStep, kw_only=True, frozen=True):
@@ -138,58 +125,48 @@ class ComClassVerify(_ComClass, kw_only=True, frozen=True):
     """Classes that must be gone."""
 
 
-class ComClassKind(FoundKind):
-    """`com_class`."""
-
-    names = ("com_class",)
-    noun = ("COM class", "COM classes")
-    looks_through = "all classes and type libraries of the workstation"
-    models: dict[str, type[Step]] = {"delete": ComClassDelete, "verify": ComClassVerify}
-
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        model = step.model
-        assert isinstance(model, _ComClass)
-        for path in stage.named(model.com_class):
-            stage.key(rf"HKLM\{CLASSES}\CLSID\{{5A3B0000-0000-4000-8000-00000000005A}}\InprocServer32", {"": path})
-
-    def find(self, model: Step, here: Here) -> Iterator[Found]:
-        assert isinstance(model, _ComClass)
-        registry, into = here.workstation.registry, Into(here, [model.com_class])
-        for top, account, id_ in _below(rf"{CLASSES}\CLSID", model.accounts, here):
-            key = top.child(id_)
-            servers = [registry.text(key.child(name), "") for name in SERVERS] if registry is not None else []
-            leads = next((server for server in servers if into.leads(server)), "")
-            if registry is not None and leads:
-                names = [registry.text(key.child(name), "") for name in ("ProgID", "VersionIndependentProgID")]
-                of_names = tuple(k for name in names if name and (k := self._of_name(key, name, id_, here)) is not None)
-                title = registry.text(key, "") or id_
-                yield Found(f"{title} {id_}" if title != id_ else id_, account, keys=(key, *of_names), shows=(f"its server: {leads}",))
-        yield from self._libraries(model, into, here)
-
-    def _of_name(self, key: KeyRef, name: str, id_: str, here: Here) -> KeyRef | None:
-        """The key of a name that leads to a class; None if it leads to another one."""
-        registry = here.workstation.registry
-        named = KeyRef(key.hive, "\\".join([*key.parts[:-2], name]), 0)
-        return named if registry is not None and fold(registry.text(named.child("CLSID"), "")) == fold(id_) else None
-
-    def _libraries(self, model: _ComClass, into: Into, here: Here) -> Iterator[Found]:
-        registry = here.workstation.registry
-        for top, account, id_ in _below(rf"{CLASSES}\TypeLib", model.accounts, here) if registry is not None else ():
-            for version in registry.subkeys(top.child(id_)) if registry is not None else ():
-                key = top.child(id_).child(version)
-                files = (
-                    [registry.text(key.child(n).child(p), "") for n in registry.subkeys(key) for p in ("win32", "win64")]
-                    if registry
-                    else []
-                )
-                if leads := next((file for file in files if into.leads(file)), ""):
-                    yield Found(f"type library {id_} {version}", account, keys=(key,), shows=(f"its file: {leads}",))
+def _stage_class(model: _ComClass, stage: Stage) -> None:
+    for path in stage.named(model.com_class):
+        stage.key(rf"HKLM\{CLASSES}\CLSID\{{5A3B0000-0000-4000-8000-00000000005A}}\InprocServer32", {"": path})
 
 
-def _below(path: str, accounts: list[str], here: Here) -> Iterator[tuple[KeyRef, str, str]]:
+def _find_class(model: _ComClass, registry: Registry, here: Here) -> Iterator[Found]:
+    into = Into(here, [model.com_class])
+    for top, account, id_ in _below(rf"{CLASSES}\CLSID", model.accounts, registry, here):
+        key = top.child(id_)
+        leads = next((server for name in SERVERS if into.leads(server := registry.text(key.child(name), ""))), "")
+        if leads:
+            names = [registry.text(key.child(name), "") for name in ("ProgID", "VersionIndependentProgID")]
+            of_names = tuple(k for name in names if name and (k := _of_name(key, name, id_, registry)) is not None)
+            title = registry.text(key, "") or id_
+            yield Found(f"{title} {id_}" if title != id_ else id_, account, keys=(key, *of_names), shows=(f"its server: {leads}",))
+    yield from _libraries(model, into, registry, here)
+
+
+def _of_name(key: KeyRef, name: str, id_: str, registry: Registry) -> KeyRef | None:
+    """The key of a name that leads to a class; None if it leads to another one."""
+    named = KeyRef(key.hive, "\\".join([*key.parts[:-2], name]), 0)
+    return named if fold(registry.text(named.child("CLSID"), "")) == fold(id_) else None
+
+
+def _libraries(model: _ComClass, into: Into, registry: Registry, here: Here) -> Iterator[Found]:
+    for top, account, id_ in _below(rf"{CLASSES}\TypeLib", model.accounts, registry, here):
+        for version in registry.subkeys(top.child(id_)):
+            key = top.child(id_).child(version)
+            files = [registry.text(key.child(n).child(p), "") for n in registry.subkeys(key) for p in ("win32", "win64")]
+            if leads := next((file for file in files if into.leads(file)), ""):
+                yield Found(f"type library {id_} {version}", account, keys=(key,), shows=(f"its file: {leads}",))
+
+
+def _below(path: str, accounts: list[str], registry: Registry, here: Here) -> Iterator[tuple[KeyRef, str, str]]:
     """(key, account, name of a key in it) of a key of the machine's, in both views, and of each account's."""
-    registry = here.workstation.registry
-    for root in ROOTS if registry is not None else ():
+    for root in ROOTS:
         for top, account in meant_keys(here, f"{root}\\{path}", None, accounts):
-            for name in registry.subkeys(top) if registry is not None else ():
+            for name in registry.subkeys(top):
                 yield top, account, name
+
+
+COM_CLASS = Sort(
+    "com_class", ("COM class", "COM classes"), ComClassDelete, ComClassVerify, _find_class, _stage_class,
+    looks_through="all classes and type libraries of the workstation",
+)  # fmt: skip

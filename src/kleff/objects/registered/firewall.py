@@ -9,11 +9,11 @@ from msgspec import Meta
 
 from kleff.objects.base.here import Here
 from kleff.objects.base.staging import Stage, shown_as
-from kleff.objects.registered.found import Found, FoundKind, Into, is_path, too_short
+from kleff.objects.registered.found import Found, Into, Sort, is_path, too_short
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem, path_problem
+from kleff.registry.registry import Registry
 
 # Each a value "v2.30|Action=Allow|Dir=In|App=C:\...|Name=...|" ([MS-GPFAS] 2.2.2.19, Firewall Rule and the Firewall Rule Grammar Rule).
 RULES = r"HKLM\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\FirewallRules"
@@ -38,27 +38,20 @@ class FirewallVerify(_Firewall, kw_only=True, frozen=True):
     """Rules that must be gone."""
 
 
-class FirewallKind(FoundKind):
-    """`firewall`."""
+def _stage(model: _Firewall, stage: Stage) -> None:
+    program = next(iter(stage.named(model.firewall)), "") if is_path(model.firewall) else rf"{stage.home}\sample.exe"
+    stage.add("firewall", name="Sample rule" if is_path(model.firewall) else shown_as(model.firewall), program=program)
 
-    names = ("firewall",)
-    noun = ("firewall rule", "firewall rules")
-    models: dict[str, type[Step]] = {"delete": FirewallDelete, "verify": FirewallVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        model = step.model
-        assert isinstance(model, _Firewall)
-        program = next(iter(stage.named(model.firewall)), "") if is_path(model.firewall) else rf"{stage.home}\sample.exe"
-        stage.add("firewall", name="Sample rule" if is_path(model.firewall) else shown_as(model.firewall), program=program)
+def _find(model: _Firewall, registry: Registry, here: Here) -> Iterator[Found]:
+    into = Into(here, [model.firewall]) if is_path(model.firewall) else None
+    for key in registry.canonical(RULES):
+        for value in registry.values(key):
+            told = dict(part.partition("=")[::2] for part in value.text.split("|"))
+            name, program = told.get("Name", ""), told.get("App", "")
+            if into.leads(program) if into is not None else name_matches(model.firewall, name, True):
+                how = f"{told.get('Action', '')} {told.get('Dir', '')}".strip().lower()
+                yield Found(name or value.name, values=((key, value.name),), shows=(f"{how}, {program or 'any program'}",))
 
-    def find(self, model: Step, here: Here) -> Iterator[Found]:
-        assert isinstance(model, _Firewall)
-        registry = here.workstation.registry
-        into = Into(here, [model.firewall]) if is_path(model.firewall) else None
-        for key in registry.canonical(RULES) if registry is not None else []:
-            for value in registry.values(key) if registry is not None else []:
-                told = dict(part.partition("=")[::2] for part in value.text.split("|"))
-                name, program = told.get("Name", ""), told.get("App", "")
-                if into.leads(program) if into is not None else name_matches(model.firewall, name, True):
-                    how = f"{told.get('Action', '')} {told.get('Dir', '')}".strip().lower()
-                    yield Found(name or value.name, values=((key, value.name),), shows=(f"{how}, {program or 'any program'}",))
+
+FIREWALL = Sort("firewall", ("firewall rule", "firewall rules"), FirewallDelete, FirewallVerify, _find, _stage)

@@ -12,11 +12,12 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.paths.several import exact
-from kleff.objects.registered.found import Found, FoundKind, too_short
+from kleff.objects.registered.found import Found, RegisteredKind, Sort, too_short
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Step, Text
+from kleff.procedure.loaded import StepOf
+from kleff.procedure.model import AccountStep, Text
 from kleff.procedure.texts import Problem
+from kleff.registry.registry import Registry
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
 
@@ -41,40 +42,39 @@ class FontVerify(_Font, kw_only=True, frozen=True):
     """Fonts that must be gone."""
 
 
-class FontKind(FoundKind):
-    """`font`."""
+def _stage(model: _Font, stage: Stage) -> None:
+    stage.key(rf"HKLM\{FONTS}", {f"{shown_as(model.font)} (TrueType)": "samplefont.ttf"})
+    stage.file(r"C:\Windows\Fonts\samplefont.ttf")
 
-    names = ("font",)
-    noun = ("font", "fonts")
-    models: dict[str, type[Step]] = {"delete": FontDelete, "verify": FontVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        model = step.model
-        assert isinstance(model, _Font)
-        stage.key(rf"HKLM\{FONTS}", {f"{shown_as(model.font)} (TrueType)": "samplefont.ttf"})
-        stage.file(r"C:\Windows\Fonts\samplefont.ttf")
+def _find(model: _Font, registry: Registry, here: Here) -> Iterator[Found]:
+    for root in ("HKLM", "HKCU"):
+        for key, account in meant_keys(here, f"{root}\\{FONTS}", 64 if root == "HKLM" else None, model.accounts):
+            for value in registry.values(key):
+                title = value.name.rpartition(" (")[0] or value.name
+                if name_matches(model.font, title, True) or name_matches(model.font, value.name, True):
+                    yield Found(title, account, values=((key, value.name),), file=value.text, shows=(f"its file: {value.text}",))
 
-    def find(self, model: Step, here: Here) -> Iterator[Found]:
-        assert isinstance(model, _Font)
-        registry = here.workstation.registry
-        for root in ("HKLM", "HKCU") if registry is not None else ():
-            for key, account in meant_keys(here, f"{root}\\{FONTS}", 64 if root == "HKLM" else None, model.accounts):
-                for value in registry.values(key) if registry is not None else []:
-                    title = value.name.rpartition(" (")[0] or value.name
-                    if name_matches(model.font, title, True) or name_matches(model.font, value.name, True):
-                        yield Found(title, account, values=((key, value.name),), shows=(f"its file: {value.text}",))
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        for action in super().plan(step, here):
-            path = self._file(action, here)
-            if path is not None and step.phase == "delete" and action.about:
-                verdict = here.guard.check(exact(path))
-                action.about.append(path_id(path))
-                if not verdict.ok:
-                    action.judged(verdict.word, f"{path.name}: {verdict.reason}", verdict.remedy)
-            yield action
+FONT = Sort("font", ("font", "fonts"), FontDelete, FontVerify, _find, _stage)
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+
+class FontKind(RegisteredKind[_Font]):
+    """`font`: its file goes with it."""
+
+    def __init__(self) -> None:
+        super().__init__(FONT)
+
+    def judge(self, action: Action, one: Found, here: Here) -> None:
+        super().judge(action, one, here)
+        path = _file(one.file, here)
+        if path is not None:
+            verdict = here.guard.check(exact(path))
+            action.about.append(path_id(path))
+            if not verdict.ok:
+                action.judged(verdict.word, f"{path.name}: {verdict.reason}", verdict.remedy)
+
+    def do(self, action: Action, step: StepOf[_Font], work: Work) -> Outcome:
         """The file first: a name without a file is a smaller mistake than a file that nobody knows."""
         from kleff.case.effects.moved import set_aside
 
@@ -85,11 +85,11 @@ class FontKind(FoundKind):
             return Outcome(items=1)
         return super().do(action, step, work)
 
-    def _file(self, action: Action, here: Here) -> WPath | None:
-        """The file of a font: by its whole path, or in the system's folder of fonts."""
-        text = next((line.removeprefix("its file: ") for line in action.shows if line.startswith("its file: ")), "")
-        whole = here.workstation.files.path(text) if text else None
-        if whole is None and text:
-            system = here.workstation.variables.folders("system")
-            whole = system[0].parent.child("Fonts", text) if system else None
-        return whole if whole is not None and here.workstation.files.look(whole) is not None else None
+
+def _file(text: str, here: Here) -> WPath | None:
+    """The file of a font: by its whole path, or in the system's folder of fonts."""
+    whole = here.workstation.files.path(text) if text else None
+    if whole is None and text:
+        system = here.workstation.variables.folders("system")
+        whole = system[0].parent.child("Fonts", text) if system else None
+    return whole if whole is not None and here.workstation.files.look(whole) is not None else None

@@ -3,22 +3,25 @@
 from __future__ import annotations
 
 import re
-from abc import abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
+from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.procedure.globs import fold, is_glob, literal_count, parts_match
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step
 from kleff.procedure.variables import BadTemplate
 from kleff.registry.regfile import RegKey
-from kleff.registry.registry import KeyRef
+from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.identity import KeyId, NameId, PathId, key_id
+
+R = TypeVar("R", bound=Step)
 
 LETTERS = 4  # of a name with wildcards
 PATHS = re.compile(r'(?:[A-Za-z]:|%\w+(?:\(x86\))?%)\\[^"|<>*?]+')
@@ -31,6 +34,7 @@ class Found:
 
     Attributes:
         values, keys: what it is in the registry; values go first.
+        file: its file as it is registered, which goes with it.
         shows: lines for a preview; kept: why it stays, if it does.
     """
 
@@ -38,6 +42,7 @@ class Found:
     account: str = ""
     values: tuple[tuple[KeyRef, str], ...] = ()
     keys: tuple[KeyRef, ...] = ()
+    file: str = ""
     shows: tuple[str, ...] = ()
     kept: str = ""
 
@@ -47,32 +52,59 @@ class Found:
         return [*(key_id(key, name) for key, name in self.values), *(key_id(key) for key in self.keys)]
 
 
-class FoundKind(Kind):
-    """A kind of thing that a product has registered."""
+@dataclass(frozen=True)
+class Sort(Generic[R]):
+    """A sort of registered thing: all that tells it from the others.
+
+    Attributes:
+        name: the key by which a step names it; noun: one, and many.
+        delete, verify: the step models.
+        find: what is there of a step; raises OSError where it cannot be looked at.
+        stage: puts on a lab what a step would find.
+        looks_through: what all of is looked through, if that must be told.
+    """
+
+    name: str
+    noun: tuple[str, str]
+    delete: type[R]
+    verify: type[R]
+    find: Callable[[R, Registry, Here], Iterable[Found]]
+    stage: Callable[[R, Stage], None]
+    looks_through: str = ""
+
+
+class RegisteredKind(Kind, Generic[R]):
+    """The kind of one sort of thing that a product has registered."""
 
     systems = ("windows",)
-    noun: tuple[str, str] = ("thing", "things")
-    looks_through = ""
-    """What all of is looked through, if that must be told."""
 
-    @abstractmethod
-    def find(self, model: Step, here: Here) -> Iterator[Found]:
+    def __init__(self, sort: Sort[R]) -> None:
+        self.sort = sort
+        self.names = (sort.name,)
+        self.models = {"delete": sort.delete, "verify": sort.verify}
+
+    def stage(self, step: StepOf[R], stage: Stage) -> None:
+        self.sort.stage(step.model, stage)
+
+    def find(self, model: R, here: Here) -> Iterable[Found]:
         """What is there of a step.
 
         Raises:
             OSError: it cannot be looked at.
         """
+        return self.sort.find(model, here.workstation.registry, here) if here.workstation.registry is not None else ()
 
-    def named(self, model: Step) -> str:
+    def named(self, model: R) -> str:
         """What a step means, for people."""
-        value = getattr(model, self.names[0])
+        value = getattr(model, self.sort.name)
         return value if isinstance(value, str) else ", ".join(value)
 
     def words(self, phase: str) -> Words:
-        return Words("Deleted in the registry" if phase == "delete" else "Looked for", self.noun)
+        return Words("Deleted in the registry" if phase == "delete" else "Looked for", self.sort.noun)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        verb, text = ("delete" if step.phase == "delete" else "look for"), f"{self.noun[0]} {self.named(step.model)}"
+    def plan(self, step: StepOf[R], here: Here) -> Iterator[Action]:
+        noun, through = self.sort.noun[0], self.sort.looks_through
+        verb, text = ("delete" if step.phase == "delete" else "look for"), f"{noun} {self.named(step.model)}"
         if here.workstation.registry is None:
             yield here.action(step, verb, text, state=ABSENT, reason="this workstation has no registry")
             return
@@ -81,22 +113,23 @@ class FoundKind(Kind):
         except OSError as error:
             yield here.action(step, verb, text, state=UNREADABLE, reason=why(error))
             return
-        at_most = getattr(step.model, "at_most", len(found))
-        if len(found) > at_most:
+        at_most = getattr(step.model, "at_most", None)
+        if at_most is not None and len(found) > at_most:
             yield here.action(step, verb, text, state=REFUSED, reason=f"it means {len(found)}, more than at_most = {at_most}")
             return
         for one in found:
-            action = here.action(step, verb, f"{self.noun[0]} {one.what}", account=one.account, about=one.about, items=1)
-            action.shows = list(one.shows) + ([f"{self.looks_through} were looked through"] if self.looks_through else [])
+            action = here.action(step, verb, f"{noun} {one.what}", account=one.account, about=one.about, items=1)
+            action.shows = list(one.shows) + ([f"{through} were looked through"] if through else [])
             if step.phase == "delete":
-                self._judge(action, one, here)
+                self.judge(action, one, here)
             elif one.kept:
                 action.keep(one.kept)
             yield action
         if not found:
-            yield here.action(step, verb, text, state=ABSENT, reason=f"no such {self.noun[0]}")
+            yield here.action(step, verb, text, state=ABSENT, reason=f"no such {noun}")
 
-    def _judge(self, action: Action, one: Found, here: Here) -> None:
+    def judge(self, action: Action, one: Found, here: Here) -> None:
+        """What the guard says to its deletion."""
         action.undo = "written back from the export"
         verdicts = [here.guard.check_key(key) for key in one.keys] + [here.guard.check_value(key, name) for key, name in one.values]
         refused = next((v for v in verdicts if not v.ok), None)
@@ -105,7 +138,7 @@ class FoundKind(Kind):
         elif refused is not None:
             action.judged(refused.word, refused.reason, refused.remedy)
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[R], work: Work) -> Outcome:
         from kleff.case.effects.key_removed import remove_key, remove_value
 
         registry, count = work.here.workstation.registry, 0
@@ -125,15 +158,15 @@ class FoundKind(Kind):
                 count += 1
         return Outcome(items=1) if count else Outcome(note="already gone")
 
-    def is_ours(self, about: KeyId, model: Step, here: Here) -> bool:
+    def is_ours(self, about: KeyId, model: R, here: Here) -> bool:
         """Whether the first that a thing consists of, and that is there, is still the product's; the others go with it."""
         return any(about in one.about for one in self.find(model, here) if not one.kept)
 
-    def still_ours(self, key: KeyRef, name: str, model: Step, here: Here) -> bool:
+    def still_ours(self, key: KeyRef, name: str, model: R, here: Here) -> bool:
         """Whether a value that was agreed on may go: it may hold another's by now."""
         return True
 
-    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+    def claims(self, step: StepOf[R], here: Here) -> Claimed:
         if step.phase != "delete" or here.workstation.registry is None:
             return Claimed()
         found: list[Found] = []
@@ -141,9 +174,9 @@ class FoundKind(Kind):
             found = [one for one in self.find(step.model, here) if not one.kept]
         return Claimed(keys=[key for one in found for key in one.keys], values=[pair for one in found for pair in one.values])
 
-    def users(self, step: LoadedStep, here: Here) -> set[str]:
+    def users(self, step: StepOf[R], here: Here) -> set[str]:
         names: set[str] = set()
-        if here.workstation.registry is not None and not self.looks_through:  # which would take long, for a name alone
+        if here.workstation.registry is not None and not self.sort.looks_through:  # which would take long, for a name alone
             with suppress(OSError):
                 names = {one.account for one in self.find(step.model, here) if one.account}
         return names

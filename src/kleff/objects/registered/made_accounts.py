@@ -13,7 +13,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.staging import Stage
 from kleff.procedure.globs import fold
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text
 from kleff.workstation.identity import NameId
 
@@ -37,17 +37,15 @@ class MadeAccountKind(Kind):
     systems = ("windows",)
     models: dict[str, type[Step]] = {"delete": MadeAccountDelete, "verify": MadeAccountVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[_MadeAccount], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, _MadeAccount)
         stage.made_accounts.append(model.made_account)
 
     def words(self, phase: str) -> Words:
         return Words("Accounts deleted" if phase == "delete" else "Looked for", ("account", "accounts"))
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[_MadeAccount], here: Here) -> Iterator[Action]:
         model, accounts = step.model, here.workstation.local_accounts
-        assert isinstance(model, _MadeAccount)
         verb = "delete" if step.phase == "delete" else "look for"
         action = here.action(step, verb, f"account {model.made_account}", items=1, about=[NameId("account", model.made_account)])
         if accounts is None or not accounts.has(model.made_account):
@@ -58,11 +56,10 @@ class MadeAccountKind(Kind):
                 action.judged(REFUSED, why_not, "delete it by hand, if it must be")
         yield action
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[_MadeAccount], work: Work) -> Outcome:
         from kleff.case.effects.command_ran import running_command
 
         model, accounts = step.model, work.here.workstation.local_accounts
-        assert isinstance(model, _MadeAccount)
         if accounts is None or not accounts.has(model.made_account):
             return Outcome(note="already gone")
         if why_not := _objection(model.made_account, work.here):

@@ -9,12 +9,11 @@ from msgspec import Meta
 
 from kleff.objects.base.here import Here
 from kleff.objects.base.staging import Stage, shown_as
-from kleff.objects.registered.found import Found, FoundKind, too_short
+from kleff.objects.registered.found import Found, Sort, too_short
 from kleff.procedure.globs import fold, name_matches
-from kleff.procedure.load import LoadedStep
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem
-from kleff.registry.registry import KeyRef
+from kleff.registry.registry import KeyRef, Registry
 
 QUEUES = r"HKLM\SYSTEM\CurrentControlSet\Control\Print\Printers"
 PORTS = r"HKLM\SYSTEM\CurrentControlSet\Control\Print\Monitors\Standard TCP/IP Port\Ports"
@@ -38,34 +37,27 @@ class QueueVerify(_Queue, kw_only=True, frozen=True):
     """Print queues that must be gone."""
 
 
-class QueueKind(FoundKind):
-    """`print_queue`."""
+def _stage(model: _Queue, stage: Stage) -> None:
+    stage.key(rf"{QUEUES}\{shown_as(model.print_queue)}", {"Port": "10.0.0.250"})
+    stage.key(rf"{PORTS}\10.0.0.250", {"HostName": "10.0.0.250"})
 
-    names = ("print_queue",)
-    noun = ("print queue", "print queues")
-    models: dict[str, type[Step]] = {"delete": QueueDelete, "verify": QueueVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        model = step.model
-        assert isinstance(model, _Queue)
-        stage.key(rf"{QUEUES}\{shown_as(model.print_queue)}", {"Port": "10.0.0.250"})
-        stage.key(rf"{PORTS}\10.0.0.250", {"HostName": "10.0.0.250"})
+def _find(model: _Queue, registry: Registry, here: Here) -> Iterator[Found]:
+    for top in registry.canonical(QUEUES):
+        names = registry.subkeys(top)
+        ports = {name: registry.text(top.child(name), "Port") for name in names}
+        staying = {fold(port) for name, port in ports.items() if not name_matches(model.print_queue, name, True)}
+        for name in (n for n in names if name_matches(model.print_queue, n, True)):
+            port = _port(ports[name], registry) if fold(ports[name]) not in staying else None
+            told = f"prints to {ports[name] or 'no port'}"
+            told += ", which goes too" if port is not None else ", which stays" if ports[name] else ""
+            yield Found(name, keys=(top.child(name), *([port] if port is not None else [])), shows=(told,))
 
-    def find(self, model: Step, here: Here) -> Iterator[Found]:
-        assert isinstance(model, _Queue)
-        registry = here.workstation.registry
-        for top in registry.canonical(QUEUES) if registry is not None else []:
-            names = registry.subkeys(top) if registry is not None else []
-            ports = {name: registry.text(top.child(name), "Port") for name in names} if registry is not None else {}
-            staying = {fold(port) for name, port in ports.items() if not name_matches(model.print_queue, name, True)}
-            for name in (n for n in names if name_matches(model.print_queue, n, True)):
-                port = self._port(ports[name], here) if fold(ports[name]) not in staying else None
-                told = f"prints to {ports[name] or 'no port'}"
-                told += ", which goes too" if port is not None else ", which stays" if ports[name] else ""
-                yield Found(name, keys=(top.child(name), *([port] if port is not None else [])), shows=(told,))
 
-    def _port(self, name: str, here: Here) -> KeyRef | None:
-        """The key of a port that somebody has made; the system's own are none."""
-        registry = here.workstation.registry
-        keys = [key.child(name) for key in registry.canonical(PORTS)] if registry is not None and name else []
-        return next((key for key in keys if registry is not None and registry.exists(key)), None)
+def _port(name: str, registry: Registry) -> KeyRef | None:
+    """The key of a port that somebody has made; the system's own are none."""
+    keys = [key.child(name) for key in registry.canonical(PORTS)] if name else []
+    return next((key for key in keys if registry.exists(key)), None)
+
+
+QUEUE = Sort("print_queue", ("print queue", "print queues"), QueueDelete, QueueVerify, _find, _stage)

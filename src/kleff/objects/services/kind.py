@@ -14,7 +14,7 @@ from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_ow
 from kleff.objects.base.restoring import ShownOnly
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.procedure.globs import is_glob
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import SavingStep, Step, Text
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Service
@@ -71,8 +71,7 @@ class ServiceKind(ShownOnly, Kind):
         stage.file(rf"{stage.home}\{name}.exe", "MZ stand-in\r\n")
         stage.add("service", name=name, program=rf"{stage.home}\{name}.exe")
 
-    def _found(self, step: LoadedStep, here: Here) -> list[Service]:
-        assert isinstance(step.model, _Service | ServiceBackup)
+    def _found(self, step: StepOf[_Service | ServiceBackup], here: Here) -> list[Service]:
         facet, name = here.workstation.services, step.model.service
         if facet is None:
             return []
@@ -81,7 +80,7 @@ class ServiceKind(ShownOnly, Kind):
         found = facet.get(name)
         return [] if found is None else [found]
 
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[_Service | ServiceBackup], here: Here) -> Iterator[Sighting]:
         for service in self._found(step, here):
             state = "running" if service.running else "not running"
             yield Sighting(
@@ -89,8 +88,7 @@ class ServiceKind(ShownOnly, Kind):
                 line=step.line, running=service.running,
             )  # fmt: skip
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        assert isinstance(step.model, _Service | ServiceBackup)
+    def plan(self, step: StepOf[_Service | ServiceBackup], here: Here) -> Iterator[Action]:
         found = self._found(step, here)
         stops = isinstance(step.model, ServiceStop | ServiceDelete)
         wide = (
@@ -145,7 +143,7 @@ class ServiceKind(ShownOnly, Kind):
             work.bag.add_settings(action.number, item)
         return Outcome(items=1, note=f"starts: {service.start}")
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[_Service | ServiceBackup], work: Work) -> Outcome:
         service = self._of(action, step, work.here)
         if step.phase == "backup":
             if service is None:
@@ -185,24 +183,23 @@ class ServiceKind(ShownOnly, Kind):
             if why := pattern_objection(step.model.service) or own.reason:
                 yield f"service {step.model.service}: {why}; name the product's own service"
 
-    def _of(self, action: Action, step: LoadedStep, here: Here) -> Service | None:
+    def _of(self, action: Action, step: StepOf[_Service | ServiceBackup], here: Here) -> Service | None:
         """The service an action is about; cases of the first release name one in their step alone."""
         wanted = next((i.name for i in action.about if isinstance(i, NameId)), "")
         return next((s for s in self._found(step, here) if not wanted or s.name == wanted), None)
 
-    def stopped(self, step: LoadedStep, here: Here) -> set[str]:
+    def stopped(self, step: StepOf[_Service | ServiceBackup], here: Here) -> set[str]:
         return {s.name for s in self._found(step, here)} if isinstance(step.model, ServiceStop) else set()
 
-    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+    def claims(self, step: StepOf[_Service | ServiceBackup], here: Here) -> Claimed:
         registry = here.workstation.registry
         if registry is None or not isinstance(step.model, ServiceStop | ServiceDelete | ServiceVerify):
             return Claimed()
         names = [s.name for s in self._found(step, here)]
         return Claimed(keys=[k for name in names for k in registry.canonical(f"{SERVICES}\\{name}")])
 
-    def note(self, step: LoadedStep, here: Here, noted: "Beforehand") -> None:
+    def note(self, step: StepOf[_Service], here: Here, noted: "Beforehand") -> None:
         """What defines it, what it runs, its folders, and what it has open elsewhere."""
-        assert isinstance(step.model, _Service)
         for service in self._found(step, here):
             note_service(service.name, here, noted)
 

@@ -8,7 +8,7 @@ from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.own import refuse_own
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Text
 from kleff.workstation.identity import NameId
 from kleff.workstation.things import Process
@@ -33,8 +33,7 @@ class UnitKind(Kind):
     systems = ("linux",)
     models = {"stop": UnitStop}
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
-        assert isinstance(step.model, UnitStop)
+    def plan(self, step: StepOf[UnitStop], here: Here) -> Iterator[Action]:
         units = here.workstation.units
         found = False
         for account in here.resolver.accounts(step.model.accounts) if units else []:
@@ -54,9 +53,8 @@ class UnitKind(Kind):
             reason = "in no account's session" if units else "this workstation has no such sessions"
             yield here.action(step, "stop", f"unit {step.model.unit}", state=ABSENT, reason=reason)
 
-    def ends(self, step: LoadedStep, here: Here) -> list[Process]:
+    def ends(self, step: StepOf[UnitStop], here: Here) -> list[Process]:
         """What runs in it, which ends with it."""
-        assert isinstance(step.model, UnitStop)
         facet, unit = here.workstation.processes, step.model.unit.removesuffix(".service")
         names = {account.name for account in here.resolver.accounts(step.model.accounts)}
         return [p for p in facet.all() if p.account in names and facet.unit_of(p) == unit] if facet else []
@@ -65,8 +63,7 @@ class UnitKind(Kind):
         if isinstance(step.model, UnitStop) and (why := here.guard.check_name("unit", step.model.unit).reason):
             yield f"unit {step.model.unit}: {why}; name the product's own unit"
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
-        assert isinstance(step.model, UnitStop)
+    def do(self, action: Action, step: StepOf[UnitStop], work: Work) -> Outcome:
         units, account = work.here.workstation.units, work.here.resolver.account(action.details_as(OfAccount).account)
         service = units.get(account, step.model.unit) if units and account else None
         if units is None or account is None or service is None or not service.running:

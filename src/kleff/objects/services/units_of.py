@@ -16,7 +16,7 @@ from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
 from kleff.objects.paths.several import exact, plan_several, still_there
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
+from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Step, Text
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
@@ -51,9 +51,8 @@ class UnitsKind(Kind):
     def words(self, phase: str) -> Words:
         return Words("Set aside", ("item", "items"), total="aside", frees=True)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[UnitsDelete], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, UnitsDelete)
         objection = pattern_objection(model.units_of) or here.guard.check_name("service", model.units_of).reason
         if objection:
             yield refuse(here.action(step, "set aside", f"what belongs to the units {model.units_of}"), objection)
@@ -91,9 +90,8 @@ class UnitsKind(Kind):
         units_changed(work.hands, action.number, sorted({_unit(t.path.name) or _unit(t.path.parent.name) for t in targets}), targets)
         return Outcome(items=action.items)
 
-    def claims(self, step: LoadedStep, here: Here) -> Claimed:
+    def claims(self, step: StepOf[UnitsDelete], here: Here) -> Claimed:
         """Each path, so that what packages own of them is known to stay."""
-        assert isinstance(step.model, UnitsDelete)
         found = [(path, account) for account, tops in _tops(here, step.model) for path in _found(here, tops, step.model.units_of)]
         return Claimed(targets=[(exact(path, account), True) for path, account in found])
 

@@ -1,7 +1,7 @@
 """Lines that a product has written into files which others use too: aliases, names of machines, search paths, timetables."""
 
 from collections.abc import Collection, Iterator
-from typing import Annotated, Protocol, runtime_checkable
+from typing import Annotated, Generic, TypeVar
 
 from msgspec import Meta
 
@@ -18,8 +18,8 @@ from kleff.objects.base.unreadable import why
 from kleff.objects.paths.details import Removing, links_on_way, removing_target
 from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import found_paths
-from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Step, Text, Texts
+from kleff.procedure.loaded import StepOf
+from kleff.procedure.model import AccountStep, Text, Texts
 from kleff.procedure.texts import Problem, path_problem
 from kleff.texts import plural
 from kleff.workstation.files.lines import Edit, decode, read_whole, taking_out
@@ -32,34 +32,38 @@ LINES = Annotated[Text | Texts, Meta(description="text, or texts, that a line ho
 IN_FILE = Annotated[Text, Meta(description="the file; * and ? are wildcards for several of a kind")]
 
 
-@runtime_checkable
-class InFile(Protocol):
-    """What a step that changes a text file says of it."""
+class InFile(AccountStep, kw_only=True, frozen=True):
+    """A step that changes text files."""
 
     @property
-    def in_file(self) -> str: ...
+    def file(self) -> str:
+        """Which files, as it is written."""
+        raise NotImplementedError
+
     @property
-    def accounts(self) -> list[str]: ...
+    def bound(self) -> int:
+        """How many lines of one file it may change."""
+        return 0
 
     def edits(self, lines: list[str], folded: bool) -> list[Edit]:
         """What is done to the lines of a file. Args: folded: letter case does not count."""
+        raise NotImplementedError
 
 
-@runtime_checkable
-class Bounded(InFile, Protocol):
-    """One that takes no more than so many lines out of a file."""
-
-    @property
-    def at_most(self) -> int: ...
+T = TypeVar("T", bound=InFile)
 
 
-class _Lines(AccountStep, kw_only=True, frozen=True):
+class _Lines(InFile, kw_only=True, frozen=True):
     lines: LINES
     in_file: IN_FILE
 
     @property
     def texts(self) -> list[str]:
         return [self.lines] if isinstance(self.lines, str) else self.lines
+
+    @property
+    def file(self) -> str:
+        return self.in_file
 
     @property
     def written_paths(self) -> list[str]:
@@ -91,6 +95,10 @@ class LinesDelete(_Lines, kw_only=True, frozen=True):
     ] = ""
     at_most: Annotated[int, Meta(ge=1, description="how many lines of one file")] = 10
 
+    @property
+    def bound(self) -> int:
+        return self.at_most
+
     def edits(self, lines: list[str], folded: bool) -> list[Edit]:
         return taking_out(lines, self.texts, self.in_list, folded)
 
@@ -99,26 +107,12 @@ class LinesVerify(_Lines, kw_only=True, frozen=True):
     """Lines that must be gone."""
 
 
-class LinesKind(Kind):
-    """`lines`."""
+class TextKind(Kind, Generic[T]):
+    """The life of what stands in text files; the kinds say what a step means."""
 
-    names: tuple[str, ...] = ("lines",)
     thing = "line"
-    condition = "A line that must, or must not, be there."
-    models: dict[str, type[Step]] = {"evidence": LinesEvidence, "delete": LinesDelete, "verify": LinesVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
-        model = step.model
-        assert isinstance(model, _Lines)
-        between = model.in_list if isinstance(model, LinesDelete) else ""
-        for path in stage.named(model.in_file, model.accounts):
-            for text in model.texts:
-                stage.file(path, f"first line\r\nLIST=one{between}{text}{between}two\r\n" if between else f"first line\r\n{text}\r\n")
-
-    def words(self, phase: str) -> Words:
-        return Words("Lines taken out" if phase == "delete" else "Looked for", ("line", "lines"), within=True)
-
-    def look(self, step: LoadedStep, here: Here) -> Iterator[Sighting]:
+    def look(self, step: StepOf[T], here: Here) -> Iterator[Sighting]:
         for path, account, made in self._found(step, here):
             if isinstance(made, str):
                 yield Sighting(kind="lines", what=f"{path} ({made})", account=account, line=step.line, unreadable=True)
@@ -128,11 +122,10 @@ class LinesKind(Kind):
                 about = NameId("lines", edit.old.rstrip("\r\n"), str(path))
                 yield Sighting(kind="lines", what=shown, about=about, where=f"in {path}", account=account, line=step.line)
 
-    def _found(self, step: LoadedStep, here: Here) -> Iterator[tuple[WPath | str, str, list[Edit] | str]]:
+    def _found(self, step: StepOf[T], here: Here) -> Iterator[tuple[WPath | str, str, list[Edit] | str]]:
         """(file, account, what would be done to its lines, or why it could not be looked at)."""
         model = step.model
-        assert isinstance(model, InFile)
-        for expanded in here.resolver.expand(model.in_file, model.accounts):
+        for expanded in here.resolver.expand(model.file, model.accounts):
             account = expanded.account.name if expanded.account else ""
             try:
                 for path in found_paths(expanded, here):
@@ -140,12 +133,11 @@ class LinesKind(Kind):
             except (OSError, LinkOnTheWay, ActionFailed) as error:
                 yield expanded.text, account, error.what if isinstance(error, ActionFailed) else why(error)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[T], here: Here) -> Iterator[Action]:
         model = step.model
-        assert isinstance(model, InFile)
         verb = "take out of" if step.phase == "delete" else "look for in"
         any_there = False
-        for expanded in here.resolver.expand(model.in_file, model.accounts):
+        for expanded in here.resolver.expand(model.file, model.accounts):
             account = expanded.account.name if expanded.account else ""
             base = here.action(step, verb, expanded.text, account=account)
             if step.phase == "delete" and (why_not := _never(expanded, here)):
@@ -164,7 +156,7 @@ class LinesKind(Kind):
                 any_there = True
                 action = here.action(step, verb, str(path), account=account, about=[path_id(path)], items=len(made))
                 action.shows += [*links_on_way(here, expanded), *self.shown(made)]
-                if isinstance(model, Bounded) and step.phase == "delete":
+                if step.phase == "delete":
                     self._judge(model, here, here.resolver.target(expanded, path), made, action)
                 yield action
             if not found and not expanded.is_glob:
@@ -172,9 +164,9 @@ class LinesKind(Kind):
                 any_there = True
                 yield base
         if not any_there:
-            yield here.action(step, verb, model.in_file, state=ABSENT, reason=f"no such {self.thing} in any")
+            yield here.action(step, verb, model.file, state=ABSENT, reason=f"no such {self.thing} in any")
 
-    def settled(self, model: InFile, here: Here, account: str) -> InFile:
+    def settled(self, model: T, here: Here, account: str) -> T:
         """What a step says, for one account of a workstation."""
         return model
 
@@ -183,7 +175,7 @@ class LinesKind(Kind):
         shown = [f"{edit.old.strip()}" + (f"  ->  {edit.new.strip()}" if edit.new is not None else "") for edit in made[:SHOWN]]
         return shown + ([f"and {plural(len(made) - SHOWN, 'line')} more"] if len(made) > SHOWN else [])
 
-    def _judge(self, model: Bounded, here: Here, target: Target, made: list[Edit], action: Action) -> None:
+    def _judge(self, model: T, here: Here, target: Target, made: list[Edit], action: Action) -> None:
         action.undo = "written back"
         action.set_details(Removing(
             fixed=target.literal_names, literal=target.literal, account=target.account.id if target.account else "",
@@ -194,38 +186,55 @@ class LinesKind(Kind):
             action.judged(verdict.word, verdict.reason, verdict.remedy)
         elif stays:
             action.keep(stays)
-        elif len(made) > model.at_most:
-            action.state, action.reason = REFUSED, f"{plural(len(made), 'line')} of it, more than at_most = {model.at_most}"
+        elif len(made) > model.bound:
+            action.state, action.reason = REFUSED, f"{plural(len(made), 'line')} of it, more than at_most = {model.bound}"
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[T], work: Work) -> Outcome:
         from kleff.case.effects.lines_changed import change_lines
 
         model, target = step.model, removing_target(action, work.here)
-        assert isinstance(model, Bounded)
         if work.here.workstation.files.look(target.path) is None:
             return Outcome(note="the file is gone")
         folded = work.here.workstation.style.folded
 
         def change(lines: list[str]) -> list[Edit]:
             made = self.settled(model, work.here, action.account).edits(lines, folded)
-            if len(made) > max(model.at_most, action.items):
+            if len(made) > max(model.bound, action.items):
                 raise ActionFailed(f"{plural(len(made), 'line')} of {target.path} by now", remedy="look at it; then resume")
             return made
 
         count = change_lines(work.hands, action.number, target, change)
         return Outcome(items=count, note="" if count else "already gone")
 
-    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+    def always_refused(self, step: StepOf[T], here: Here) -> Iterator[str]:
         model = step.model
-        if not isinstance(model, InFile) or step.phase != "delete":
+        if step.phase != "delete":
             return
-        for expanded in here.resolver.expand(model.in_file):
+        for expanded in here.resolver.expand(model.file):
             if reason := _never(expanded, here):
-                yield f"{model.in_file}: {reason}; no step takes lines out of it"
+                yield f"{model.file}: {reason}; no step takes lines out of it"
                 return
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return closed_to_us(action, here)
+
+
+class LinesKind(TextKind[_Lines]):
+    """`lines`."""
+
+    names = ("lines",)
+    condition = "A line that must, or must not, be there."
+    models = {"evidence": LinesEvidence, "delete": LinesDelete, "verify": LinesVerify}
+
+    def stage(self, step: StepOf[_Lines], stage: Stage) -> None:
+        model = step.model
+        between = model.in_list if isinstance(model, LinesDelete) else ""
+        for path in stage.named(model.in_file, model.accounts):
+            for text in model.texts:
+                stage.file(path, f"first line\r\nLIST=one{between}{text}{between}two\r\n" if between else f"first line\r\n{text}\r\n")
+
+    def words(self, phase: str) -> Words:
+        return Words("Lines taken out" if phase == "delete" else "Looked for", ("line", "lines"), within=True)
 
 
 def edits_of(model: InFile, here: Here, path: WPath) -> list[Edit]:

@@ -15,9 +15,9 @@ from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.objects.keys.meaning import for_people, meant_keys
 from kleff.objects.keys.steps import View
-from kleff.objects.texts.lines import InFile, LinesKind
-from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Step, Text, Texts
+from kleff.objects.texts.lines import InFile, TextKind
+from kleff.procedure.loaded import StepOf
+from kleff.procedure.model import Text, Texts
 from kleff.procedure.texts import Problem, key_problem, path_problem
 from kleff.procedure.variables import BadTemplate
 from kleff.registry.lists import Taken, items_of, same, taken
@@ -29,7 +29,7 @@ from kleff.workstation.identity import PathId, key_id
 LETTERS = 4  # of an item that is no path; fewer would mean too many
 
 
-class _ListItem(AccountStep, kw_only=True, frozen=True):
+class _ListItem(InFile, kw_only=True, frozen=True):
     list_item: Annotated[Text | Texts, Meta(description="the item, or items, as a whole: a folder, an ending; variables may stand in it")]
     in_value: Annotated[Text, Meta(description="the value that holds the list, e.g. Path; in a file the name before the =")]
     in_key: Annotated[str, Meta(description="its key; HKCU\\... means every account")] = ""
@@ -40,6 +40,10 @@ class _ListItem(AccountStep, kw_only=True, frozen=True):
     @property
     def items(self) -> list[str]:
         return [self.list_item] if isinstance(self.list_item, str) else self.list_item
+
+    @property
+    def file(self) -> str:
+        return self.in_file
 
     @property
     def written_paths(self) -> list[str]:
@@ -76,6 +80,10 @@ class ListItemDelete(_ListItem, kw_only=True, frozen=True):
 
     at_most: Annotated[int, Meta(ge=1, description="in a file: how many lines of it")] = 10
 
+    @property
+    def bound(self) -> int:
+        return self.at_most
+
 
 class ListItemVerify(_ListItem, kw_only=True, frozen=True):
     """Items that must be gone."""
@@ -91,16 +99,15 @@ class OneItem(Struct, kw_only=True):
     equal: int
 
 
-class ListItemKind(LinesKind):
+class ListItemKind(TextKind[_ListItem]):
     """`list_item`."""
 
     names = ("list_item",)
     thing = "item"
-    models: dict[str, type[Step]] = {"delete": ListItemDelete, "verify": ListItemVerify}
+    models = {"delete": ListItemDelete, "verify": ListItemVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[_ListItem], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, _ListItem)
         items = [next(iter(stage.named(item)), item) if item[0] in "{%" else item for item in model.items]
         text = model.between.join([r"C:\Windows", *items, r"C:\Neighbour"])
         if model.in_key:
@@ -111,9 +118,8 @@ class ListItemKind(LinesKind):
     def words(self, phase: str) -> Words:
         return Words("Taken out of lists" if phase == "delete" else "Looked for", ("item", "items"), within=True)
 
-    def plan(self, step: LoadedStep, here: Here) -> Iterator[Action]:
+    def plan(self, step: StepOf[_ListItem], here: Here) -> Iterator[Action]:
         model, registry = step.model, here.workstation.registry
-        assert isinstance(model, _ListItem)
         if model.in_file:
             yield from super().plan(step, here)
             return
@@ -161,11 +167,10 @@ class ListItemKind(LinesKind):
             if item.strip() and {same(text) for text in _meanings(item, here, account)} & wanted:
                 yield len(items), taken(items, at)
 
-    def do(self, action: Action, step: LoadedStep, work: Work) -> Outcome:
+    def do(self, action: Action, step: StepOf[_ListItem], work: Work) -> Outcome:
         from kleff.case.effects.list_item_taken import take_item
 
         model = step.model
-        assert isinstance(model, _ListItem)
         if model.in_file:
             return super().do(action, step, work)
         told = action.details_as(OneItem)
@@ -174,11 +179,10 @@ class ListItemKind(LinesKind):
         done = take_item(work.hands, action.number, key, model.in_value, model.between, one)
         return Outcome(items=1) if done else Outcome(note="already gone")
 
-    def settled(self, model: InFile, here: Here, account: str) -> InFile:
-        assert isinstance(model, _ListItem)
+    def settled(self, model: _ListItem, here: Here, account: str) -> _ListItem:
         return replace(model, list_item=[text for item in model.items for text in _meanings(item, here, account)])
 
-    def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
+    def always_refused(self, step: StepOf[_ListItem], here: Here) -> Iterator[str]:
         model = step.model
         if isinstance(model, ListItemDelete) and model.in_file:
             yield from super().always_refused(step, here)

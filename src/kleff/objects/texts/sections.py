@@ -6,12 +6,13 @@ from typing import Annotated
 
 from msgspec import Meta
 
+from kleff.objects.base.kind import Words
 from kleff.objects.base.own import pattern_objection
 from kleff.objects.base.staging import Stage, shown_as
-from kleff.objects.texts.lines import IN_FILE, LinesKind
+from kleff.objects.texts.lines import IN_FILE, InFile, TextKind
 from kleff.procedure.globs import name_matches
-from kleff.procedure.load import LoadedStep
-from kleff.procedure.model import AccountStep, Step, Text
+from kleff.procedure.loaded import StepOf
+from kleff.procedure.model import Text
 from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.files.lines import Edit, edits
 
@@ -19,12 +20,16 @@ HEADER = re.compile(r"\s*\[(?P<name>[^\]]+)\]\s*([;#].*)?$")
 REMARK = re.compile(r"\s*[;#]")
 
 
-class _Section(AccountStep, kw_only=True, frozen=True):
+class _Section(InFile, kw_only=True, frozen=True):
     section: Annotated[
         Text, Meta(description="its name, without the brackets, * and ? are wildcards; with `up_to` the text of its first line")
     ]
     in_file: IN_FILE
     up_to: Annotated[str, Meta(description="the text of its last line, for a block that is marked by its first and last line")] = ""
+
+    @property
+    def file(self) -> str:
+        return self.in_file
 
     @property
     def written_paths(self) -> list[str]:
@@ -51,24 +56,30 @@ class SectionDelete(_Section, kw_only=True, frozen=True):
 
     at_most: Annotated[int, Meta(ge=1, description="how many lines of one file")] = 200
 
+    @property
+    def bound(self) -> int:
+        return self.at_most
+
 
 class SectionVerify(_Section, kw_only=True, frozen=True):
     """Sections that must be gone."""
 
 
-class SectionKind(LinesKind):
+class SectionKind(TextKind[_Section]):
     """`section`."""
 
     names = ("section",)
     thing = "section"
-    models: dict[str, type[Step]] = {"delete": SectionDelete, "verify": SectionVerify}
+    models = {"delete": SectionDelete, "verify": SectionVerify}
 
-    def stage(self, step: LoadedStep, stage: Stage) -> None:
+    def stage(self, step: StepOf[_Section], stage: Stage) -> None:
         model = step.model
-        assert isinstance(model, _Section)
         block = f"{model.section}\r\nsample\r\n{model.up_to}\r\n" if model.up_to else f"[{shown_as(model.section)}]\r\nsample = 1\r\n"
         for path in stage.named(model.in_file, model.accounts):
             stage.file(path, f"[Neighbour]\r\nstays = 1\r\n{block}[Last]\r\n")
+
+    def words(self, phase: str) -> Words:
+        return Words("Lines taken out" if phase == "delete" else "Looked for", ("line", "lines"), within=True)
 
     def shown(self, made: list[Edit]) -> list[str]:
         starts = [edit for n, edit in enumerate(made) if not n or edit.at != made[n - 1].at + 1 or HEADER.match(edit.old.rstrip())]
