@@ -13,9 +13,8 @@ from typing import Any, get_type_hints
 
 import msgspec
 
-import kleff.objects.standard  # noqa: F401  makes the kinds known
 from kleff.case.guard.tables import as_data, system_names
-from kleff.objects.base.kind import model_table
+from kleff.objects.base.known import model_table
 from kleff.procedure.loaded import PHASES
 from kleff.procedure.model import AccountStep, Ask, Keep, Product, Section, Step
 from kleff.report.documents import DOCUMENTS, schema

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import re
+import subprocess
 import sys
 from pathlib import Path
 from typing import TypeVar, get_args
 
 import pytest
 
-import kleff.objects.standard  # noqa: F401  makes the kinds known
-from kleff.objects.base.kind import Kind, kinds
+from kleff.case.record.effect_table import EFFECTS
+from kleff.objects.base.kind import Kind
+from kleff.objects.base.known import kinds
 from kleff.procedure.loaded import PHASES
 from kleff.procedure.model import Step
 
@@ -51,3 +54,29 @@ def test_few_assertions_about_types() -> None:
     source = Path(__file__).parent.parent / "src/kleff"
     found = [line for file in source.rglob("*.py") for line in file.read_text("utf-8").splitlines() if "assert isinstance(" in line]
     assert len(found) <= 12
+
+
+def test_the_tables_are_as_the_folders_are() -> None:
+    """Each kind and each effect stands in its table, in the file where it is."""
+    source, script = Path(__file__).parent.parent / "src/kleff", Path(__file__).parent.parent / "scripts/make_tables.py"
+    done = subprocess.run([sys.executable, script, "--check"], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    effects = [
+        f for f in (source / "case/effects").rglob("*.py") if re.search(r"^    kind: ClassVar\[str\] = ", f.read_text(), re.MULTILINE)
+    ]
+    assert {".".join(f.relative_to(source / "case/effects").with_suffix("").parts) for f in effects} == set(EFFECTS.values())
+
+
+LOADED = """
+import sys
+from kleff.engine.library import parse
+parse(b'format = 1\\n[product]\\nid = "x"\\nname = "X"\\n[[evidence]]\\npath = "/x"\\n[[delete]]\\npaths = ["/x"]\\n', "x.toml")
+print(*[name for name in sys.modules if name.startswith("kleff.objects.") and not name.startswith("kleff.objects.base")])
+"""
+
+
+def test_a_procedure_loads_its_own_kinds_alone() -> None:
+    done = subprocess.run([sys.executable, "-c", LOADED], capture_output=True, text=True, check=True)
+    foreign = {"registered", "keys", "services", "packages", "drivers", "python", "processes", "tasks", "texts"}
+    assert {name.split(".")[2] for name in done.stdout.split()} & foreign == set()
+    assert "kleff.objects.paths.kind" in done.stdout.split()

@@ -18,14 +18,15 @@ from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled
 from kleff.objects.base.action import ABSENT, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
-from kleff.objects.base.kind import Kind, Words, forget, register
+from kleff.objects.base.kind import Kind, Words
+from kleff.objects.base.known import forget, register
 from kleff.objects.base.restoring import Restoring
 from kleff.procedure.globs import PathStyle, name_matches
 from kleff.procedure.loaded import LoadedStep
 from kleff.procedure.model import SavingStep, Step, Text
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
-from support import linux_tree, procedure, write
+from support import Kleff, linux_tree, procedure, write
 
 FILE = "etc/brindlewort.rules"
 NAME = "tag\u00adstudio"  # a soft hyphen: another name than it looks
@@ -260,3 +261,35 @@ def test_what_no_report_knows_appears_by_itself(rules: Path) -> None:
     assert "Deleted: 1 thing" in text
     assert "rule tag\\xadstudio" in text
     assert os.path.exists(rules / "tree" / FILE)
+
+
+def test_a_second_process(rules: Path, kleff: Kleff) -> None:
+    """One that has not the kind shows the case, and neither goes on with it nor takes it back nor discards it; one that has it does."""
+    words = ["run", str(rules / "p.toml"), "--on", f"root:{rules / 'tree'}", "--yes", "--quiet", "--cases", str(kleff.cases)]
+    assert run_until(words, 0, True, rules / "log.txt")[0] == 0
+    case, changed = kleff.case(), (rules / "tree" / FILE).read_text()
+    assert "finished" in kleff("cases", installed=True).out
+    assert "rule removed" in kleff("report", case, "--json", installed=True).out
+    assert "Deleted: 1 thing" in kleff("report", case, installed=True).out
+    kept = {path: path.read_bytes() for path in sorted(case.rglob("*")) if path.is_file()}
+    for refused in (("undo", case, "--yes"), ("discard", case, "--yes")):
+        said = kleff(*refused, code=3, installed=True).err
+        assert "made by another Kleff, which has done what this one does not know (rule removed); nothing of it is lost" in said
+        assert "use the Kleff that made the case" in said
+    assert {path: path.read_bytes() for path in sorted(case.rglob("*")) if path.is_file()} == kept
+    assert (rules / "tree" / FILE).read_text() == changed
+    assert run_until(["undo", str(case), "--yes", "--quiet"], 0, True, rules / "log.txt")[0] == 0
+    assert (rules / "tree" / FILE).read_text() == LINES
+
+
+def test_a_second_process_of_a_run_that_was_cut_off(rules: Path, kleff: Kleff) -> None:
+    words = ["run", str(rules / "p.toml"), "--on", f"root:{rules / 'tree'}", "--yes", "--quiet", "--cases", str(kleff.cases)]
+    for point in range(6, 20):  # until the effect is journaled
+        shutil.rmtree(kleff.cases, ignore_errors=True)
+        (rules / "tree/var/lib/kleff/unfinished.json").unlink(missing_ok=True)
+        (rules / "tree" / FILE).write_text(LINES)
+        assert run_until(words, point, True, rules / "log.txt")[0] == KILLED
+        if "rule removed" in kleff("report", kleff.case(), "--json", installed=True).out:
+            break
+    assert "made by another Kleff" in kleff("resume", kleff.case(), code=3, installed=True).err
+    assert run_until(["resume", str(kleff.case()), "--quiet"], 0, True, rules / "log.txt")[0] == 0

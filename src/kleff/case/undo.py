@@ -6,7 +6,7 @@ from base64 import b64decode
 from dataclasses import dataclass, field
 
 from kleff.case.discard import drop_spares
-from kleff.case.effects.base import TakenBack, effect_of, reconcile, stays
+from kleff.case.effects.base import TakenBack, check_all_known, effect_of, reconcile, stays
 from kleff.case.effects.packages.package_removed import clear_up
 from kleff.case.hands import Hands
 from kleff.case.owners import owners_missing, settle_owners
@@ -41,7 +41,9 @@ def check_can_undo(case: Case, only: set[int] | None = None) -> None:
 
     Raises:
         Refused: there is not, or a part is asked of a case that is being taken back.
+        NewerCase: another Kleff made it.
     """
+    check_all_known(case)
     if case.state == "undone" and not any(map(can_be_tried_again, case.journal.effects())) and not owners_missing(case):
         raise Refused("the case is taken back already", where=str(case.folder), remedy=f"kleff report {case.folder}")
     if case.state == "discarded":

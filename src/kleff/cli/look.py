@@ -89,7 +89,7 @@ def _schema() -> str:
     from json import dumps
 
     import kleff.engine.library  # noqa: F401  makes the kinds known
-    from kleff.objects.base.kind import model_table
+    from kleff.objects.base.known import model_table
     from kleff.procedure.schema import procedure_schema
 
     return dumps(procedure_schema(model_table()), indent=2)

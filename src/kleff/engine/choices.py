@@ -13,7 +13,8 @@ from kleff.engine.systems import applies
 from kleff.errors import Refused, UsageError
 from kleff.objects.base.action import TO_DO, Action
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import Lists, able, kind_of
+from kleff.objects.base.kind import Lists, able
+from kleff.objects.base.known import kind_of
 from kleff.procedure.conditions import Answer, show_answer
 from kleff.procedure.loaded import Procedure
 from kleff.procedure.model import Ask

@@ -6,7 +6,6 @@ import contextlib
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-import kleff.objects.standard  # noqa: F401  makes the kinds known
 from kleff.case.guard.guard import Guard, Kept
 from kleff.case.record.unfinished import last_at_work
 from kleff.engine.accounts import for_all, keep_left_out, looked_at
@@ -14,7 +13,8 @@ from kleff.engine.systems import applies
 from kleff.errors import ActionFailed, LinkOnTheWay
 from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here, Options, Programs
-from kleff.objects.base.kind import Claimed, Claims, Keeps, Looks, able, kind_of, kinds
+from kleff.objects.base.kind import Claimed, Claims, Keeps, Looks, able
+from kleff.objects.base.known import kind_of, kinds_of_whole
 from kleff.objects.base.own import named_places
 from kleff.objects.base.places import OwnPlaces
 from kleff.objects.base.resolve import Resolver
@@ -189,7 +189,7 @@ def _keep_what_stays(here: Here, kept: Kept) -> None:
     """What each kind knows to stay: products that are not uninstalled, packages that are not removed."""
     claimed = claimed_by(here, going_steps(here, "purge", "delete"))
     steps = going_steps(here, "uninstall", "purge")
-    for kind in kinds():
+    for kind in kinds_of_whole():
         keeping = able(kind, Keeps)
         if keeping is not None:
             found = keeping.keep(steps, here, claimed)

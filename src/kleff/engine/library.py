@@ -6,10 +6,9 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
-import kleff.objects.standard  # noqa: F401  makes the kinds known
 from kleff.case.record.trust import check_trusted
 from kleff.errors import ProcedureError
-from kleff.objects.base.kind import model_table
+from kleff.objects.base.known import model_table
 from kleff.procedure.load import load_procedure, parse_procedure
 from kleff.procedure.loaded import RULES, Procedure
 from kleff.workstation.facets import Workstation

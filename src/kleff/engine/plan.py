@@ -20,7 +20,8 @@ from kleff.objects.base.action import ABSENT, KEPT, REFUSED, SKIPPED, TO_DO, UNK
 from kleff.objects.base.checking import plan_condition
 from kleff.objects.base.here import Here
 from kleff.objects.base.holders import Holder, planned_holders
-from kleff.objects.base.kind import Adds, Looks, Plans, able, kind_of, kinds
+from kleff.objects.base.kind import Adds, Looks, Plans, able
+from kleff.objects.base.known import kind_of, kinds_of_whole
 from kleff.procedure.globs import PathStyle
 from kleff.procedure.loaded import LoadedStep
 from kleff.procedure.model import Step
@@ -108,7 +109,7 @@ class Planning:
         """Of actions of its own: what is made of the whole of them marks them."""
         here, actions = self.here, [_copied(action) for _, actions in self.steps for action in actions]
         _mark_synced(here, actions)
-        for adding in (a for kind in kinds() if (a := able(kind, Adds))):
+        for adding in (a for kind in kinds_of_whole() if (a := able(kind, Adds))):
             at = next((n for n, a in enumerate(actions) if a.phase in adding.ahead_of), len(actions))
             actions[at:at] = adding.add(actions, here)
         plan = numbered(actions, here.workstation.style, planned_holders(here, actions))

@@ -10,7 +10,8 @@ from kleff.engine.room import lacking
 from kleff.errors import Refused, UsageError
 from kleff.objects.base.action import MANUAL, REFUSED, TO_DO, UNREADABLE, Action
 from kleff.objects.base.here import Here, Options
-from kleff.objects.base.kind import NeedsRights, able, kind_of
+from kleff.objects.base.kind import NeedsRights, able
+from kleff.objects.base.known import kind_of
 from kleff.procedure.loaded import Procedure
 from kleff.texts import plain, plural, size
 from kleff.workstation.this_machine import host

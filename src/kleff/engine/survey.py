@@ -7,7 +7,8 @@ import msgspec
 from kleff.engine.context import look, look_only, sightings, steps_here
 from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here, Options
-from kleff.objects.base.kind import Used, able, kind_of
+from kleff.objects.base.kind import Used, able
+from kleff.objects.base.known import kind_of
 from kleff.procedure.loaded import Procedure
 from kleff.workstation.facets import Workstation
 from kleff.workstation.identity import NameId

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from kleff.errors import Refused
-from kleff.objects.base.kind import kind_of
+from kleff.objects.base.known import kind_of
 from kleff.procedure.loaded import LoadedStep, Procedure
 from kleff.workstation.facets import Workstation
 

@@ -7,7 +7,7 @@ from collections.abc import Hashable, Iterator
 import msgspec
 
 from kleff.objects.base.action import KEPT, MANUAL, REFUSED, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, Action
-from kleff.objects.base.kind import kind_of
+from kleff.objects.base.known import kind_of
 from kleff.procedure.globs import PathStyle, fold
 from kleff.workstation.identity import Identity, KeyId, path_of
 

@@ -14,7 +14,7 @@ from kleff.engine.plan import plan_step
 from kleff.engine.running import Brought, still_running
 from kleff.objects.base.action import ABSENT, KEPT, UNKNOWN, UNREADABLE, Action, Sighting
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import kind_of
+from kleff.objects.base.known import kind_of
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.identity import Identity, covers, sameness, shown
 

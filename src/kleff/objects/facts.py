@@ -212,3 +212,6 @@ class PackagesKind(ShownOnly, Kind):
         wanted = [MemberSource(p) for p in present]
         item = work.bag.add_files(action.number, item, wanted, workstation.files, workstation.admin, work.progress, {})
         return Outcome(items=len(found), size=item.size, note=f"with {plural(item.files, 'configuration file')}")
+
+
+KINDS = (FactKind(), PackagesKind())

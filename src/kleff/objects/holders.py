@@ -68,3 +68,6 @@ class HolderKind(Kind):
             return Outcome(note="not running any more")
         asked = end_processes(work.hands, action.number, f"what held files open ({line_of(found[0])})", found, WITHIN)
         return Outcome(items=1, note="closed by itself when asked" if asked else "ended")
+
+
+KINDS = (HolderKind(),)

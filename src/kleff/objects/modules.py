@@ -102,3 +102,6 @@ def _lines(here: Here, path: WPath) -> list[str]:
 def _same(name: str) -> str:
     """As the kernel compares names (modprobe(8))."""
     return name.replace("-", "_")
+
+
+KINDS = (ModuleKind(),)

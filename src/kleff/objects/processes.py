@@ -273,3 +273,6 @@ class PortKind(ProcessKind):
             yield Sighting(
                 kind="port", what=f"port {step.model.port}", about=about, where=f"listening: {who}", line=step.line, running=True
             )
+
+
+KINDS = (ProcessKind(), WindowKind(), PortKind())

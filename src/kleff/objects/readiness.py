@@ -152,3 +152,6 @@ class CheckKind(Kind):
         except (Unknown, OSError) as error:
             holds, seen, remedy = False, str(error), "look at it"
         yield settled(action, step, here, holds, seen, remedy)
+
+
+KINDS = tuple(CheckKind(name) for name in CHECKS)

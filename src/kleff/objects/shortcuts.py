@@ -251,3 +251,6 @@ def _removing(path: WPath, account: Account | None) -> Target:
 
 def _name(account: Account | None) -> str:
     return account.name if account else ""
+
+
+KINDS = (ShortcutsKind(), RecentKind())

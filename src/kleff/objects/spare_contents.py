@@ -7,7 +7,8 @@ from kleff.case.aside.spare_plan import COPIED_UP_TO, AroundPlan, SparePlan
 from kleff.case.guard.guard import Target
 from kleff.errors import LinkOnTheWay
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import Claimed, Claims, able, kind_of
+from kleff.objects.base.kind import Claimed, Claims, able
+from kleff.objects.base.known import kind_of
 from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef
 from kleff.texts import plural, size

@@ -216,3 +216,6 @@ def _command_of(data: bytes, name: str) -> str:
         return shortcut.target if shortcut is not None else ""
     lines = data.decode("utf-8", "replace").splitlines()
     return next((line[5:] for line in lines if line.startswith("Exec=")), "")
+
+
+KINDS = (StartupKind(),)

@@ -151,3 +151,6 @@ def path_of(command: str) -> str:
     """The program that a command runs, as it is written there."""
     text = command.strip()
     return text[1:].partition('"')[0] if text.startswith('"') else re.split(r" [/-]", text)[0]
+
+
+KINDS = (TaskKind(),)

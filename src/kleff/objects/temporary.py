@@ -125,3 +125,6 @@ def _found(model: TemporaryDelete, folder: WPath, here: Here) -> tuple[list[WPat
         else:
             young += 1
     return old, young
+
+
+KINDS = (TemporaryKind(),)

@@ -123,3 +123,6 @@ def _holds(pattern: tuple[str, ...], path: WPath) -> bool:
     """Whether a path is what a pattern means, or lies below it."""
     depths = range(1, len(path.parts) + 1)
     return any(parts_match(pattern, path.parts[:n], path.style.folded) for n in depths)
+
+
+KINDS = (TrashKind(),)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 from datetime import UTC, datetime
 
-import kleff.case.effects  # noqa: F401  makes the kinds of effect known
 from kleff.case.bag.manifests import saved_size
 from kleff.case.effects.base import effect_of
 from kleff.case.record.effect import ASIDE

@@ -10,7 +10,8 @@ from kleff.engine.plan import REMOVING, Plan
 from kleff.objects.base.action import KEPT, MANUAL, NOTHING_TO_UNDO, TO_DO, UNKNOWN, UNREADABLE, Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.holders import Holder
-from kleff.objects.base.kind import kind_of, much
+from kleff.objects.base.kind import much
+from kleff.objects.base.known import kind_of
 from kleff.report.lines import Page, Tone
 from kleff.texts import plural, size
 from kleff.workstation.identity import shown

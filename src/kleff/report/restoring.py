@@ -8,7 +8,8 @@ from kleff.case.record.folder import Case
 from kleff.engine.cases.run import Ended
 from kleff.engine.plan import Plan
 from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, TO_DO, Action
-from kleff.objects.base.kind import kind_of, much
+from kleff.objects.base.kind import much
+from kleff.objects.base.known import kind_of
 from kleff.objects.base.restoring import Restoring
 from kleff.report.documents import RestoreDocument
 from kleff.report.lines import STATE_TONES, Page

@@ -7,7 +7,8 @@ from kleff.case.record.folder import Case
 from kleff.engine.cases.rows import SAVING, Row
 from kleff.engine.finding import LEFT, STAYS, Verification
 from kleff.objects.base.action import ABSENT, DONE, FAILED, FOR_VENDOR, KEPT, MANUAL, SKIPPED, TO_DO, WAITING
-from kleff.objects.base.kind import Words, kind_of, much
+from kleff.objects.base.kind import Words, much
+from kleff.objects.base.known import kind_of
 from kleff.report.case_facts import restores
 from kleff.report.pages import finding_line
 from kleff.texts import plural, size

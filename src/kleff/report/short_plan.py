@@ -9,7 +9,8 @@ from kleff.engine.choices import Choice
 from kleff.engine.plan import Plan
 from kleff.objects.base.action import ABSENT, DONE, KEPT, MANUAL, REFUSED, SKIPPED, TO_DO, Action
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import kind_of, much
+from kleff.objects.base.kind import much
+from kleff.objects.base.known import kind_of
 from kleff.report.lines import Page, Tone, shortened
 from kleff.report.plan_parts import totals_lines, urgent
 from kleff.texts import plural, size

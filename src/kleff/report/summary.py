@@ -8,7 +8,8 @@ from kleff.engine.cases.rows import SAVING, Row
 from kleff.engine.cases.run import Ended
 from kleff.engine.finding import STAYS
 from kleff.objects.base.action import DONE, KEPT, SKIPPED
-from kleff.objects.base.kind import Words, kind_of
+from kleff.objects.base.kind import Words
+from kleff.objects.base.known import kind_of
 from kleff.report.case_facts import next_commands
 from kleff.report.documents import CasesDocument
 from kleff.report.lines import Page, Tone

@@ -6,7 +6,9 @@ from collections.abc import Iterator
 from typing import ClassVar, NamedTuple
 
 from kleff.case.hands import Hands
-from kleff.case.record.effect import Journaled, Recorded
+from kleff.case.record.effect import Foreign, Journaled, Recorded
+from kleff.case.record.folder import Case
+from kleff.errors import NewerCase
 from kleff.procedure.globs import PathStyle
 from kleff.registry.registry import KeyRef
 from kleff.registry.values import RegValue
@@ -127,10 +129,30 @@ class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
         return str(from_raw(style, one.place)) if one.place else ""
 
 
+class FromElsewhere(Effect, kw_only=True, frozen=True):
+    """What stands for an effect that this Kleff does not know: it is shown, and nothing is done with it."""
+
+    def what(self, one: Journaled, style: PathStyle) -> str:
+        return super().what(one, style) or "made by another Kleff"
+
+
 def effect_of(one: Journaled) -> Effect:
     """The effect of a journal entry, with all it knows."""
-    assert isinstance(one.effect, Effect)
-    return one.effect
+    return one.effect if isinstance(one.effect, Effect) else FromElsewhere()
+
+
+def check_all_known(case: Case) -> None:
+    """A case is gone on with, taken back and discarded whole, or not at all.
+
+    Raises:
+        NewerCase: another Kleff has done something in it that this one does not know.
+    """
+    foreign = sorted({one.kind for one in case.journal.effects() if isinstance(one.effect, Foreign)})
+    if foreign:
+        raise NewerCase(
+            f"made by another Kleff, which has done what this one does not know ({', '.join(foreign)}); nothing of it is lost",
+            where=str(case.folder), remedy="use the Kleff that made the case, or a newer one; cases and report show it here too",
+        )  # fmt: skip
 
 
 def reconcile(hands: Hands) -> None:

@@ -1,18 +1,20 @@
 """What the journal records of one change: a struct for each kind of effect, and the table of all kinds.
 
-A kind is in the table from the moment its class is defined. The journal writes and reads these structs alone, so that what cannot
-be read back cannot be written.
+A kind that ships with Kleff stands in a table and is loaded when a journal names it; another is known from the moment its class is
+defined. The journal writes and reads these structs alone, so that what cannot be read back cannot be written.
 """
 
 from __future__ import annotations
 
 import json
 from dataclasses import dataclass, replace
+from importlib import import_module
 from typing import Annotated, Any, ClassVar, Self, TypeVar
 
 import msgspec
 from msgspec import Meta
 
+from kleff.case.record.effect_table import EFFECTS
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 
@@ -69,15 +71,24 @@ class Journaled:
 
     @property
     def kind(self) -> str:
-        return self.effect.kind
+        return self.effect.name if isinstance(self.effect, Foreign) else self.effect.kind
 
     def changed(self, **fields: Any) -> Self:
         """The same with more known of it."""
         return replace(self, effect=msgspec.structs.replace(self.effect, **fields))
 
 
+class Foreign(Recorded, kw_only=True, frozen=True):
+    """An effect of a kind that this Kleff has not: what the journal holds of it, as it stands there."""
+
+    name: str
+    data: str
+
+
 def kind_of(name: str) -> type[Recorded] | None:
     """The struct of a kind, or None if there is no such kind."""
+    if name not in _kinds and name in EFFECTS:
+        import_module(f"kleff.case.effects.{EFFECTS[name]}")
     return _kinds.get(name)
 
 

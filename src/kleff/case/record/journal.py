@@ -14,7 +14,7 @@ from typing import Any
 import msgspec
 
 from kleff.case.record import reserve
-from kleff.case.record.effect import STATES, Journaled, Recorded, dump, kind_of, load
+from kleff.case.record.effect import STATES, Foreign, Journaled, Recorded, dump, kind_of, load
 from kleff.errors import CannotRead, DamagedCase, KleffError, NeverBegun, NewerCase, Stopped, cannot_read, remedy_for
 from kleff.texts import now
 
@@ -242,8 +242,10 @@ class Journal:
 
     def _journaled(self, number: int, action: int, kind: str, place: bytes, text: str, state: str, note: str, at: str) -> Journaled:
         struct = kind_of(kind)
-        if struct is None or state not in STATES:
-            raise self._damaged("an effect of a kind or state that does not exist")
+        if state not in STATES:
+            raise self._damaged("an effect in a state that does not exist")
+        if struct is None:
+            return Journaled(number, action, Foreign(name=kind, data=text), place, state, note, at)
         try:
             return Journaled(number, action, load(text, struct), place, state, note, at)
         except (msgspec.MsgspecError, ValueError, RecursionError) as error:

@@ -6,7 +6,8 @@ from kleff.case.record.beforehand import Beforehand, read_beforehand, stays_of
 from kleff.case.record.folder import Case
 from kleff.engine.context import going_steps
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import Notes, able, kind_of
+from kleff.objects.base.kind import Notes, able
+from kleff.objects.base.known import kind_of
 
 
 def look_beforehand(here: Here) -> Beforehand:

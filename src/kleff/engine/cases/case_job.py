@@ -13,6 +13,7 @@ from kleff.case.bag import carried
 from kleff.case.bag.encryption import KEY_FILE, PASSPHRASE, BagKey, make_key, open_key
 from kleff.case.bag.opened import Unlock
 from kleff.case.discard import Holds, discard_case, holds
+from kleff.case.effects.base import check_all_known
 from kleff.case.guard.guard import Guard
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled, load
@@ -29,7 +30,7 @@ from kleff.engine.finding import Verification
 from kleff.engine.library import parse
 from kleff.engine.opening import Opened, check_rights, opened_workstation
 from kleff.engine.verify import verify
-from kleff.errors import DamagedCase, NewerCase, Refused, UsageError
+from kleff.errors import DamagedCase, NewerCase, ProcedureError, Refused, UsageError
 from kleff.objects.base.here import SpareMode
 from kleff.objects.base.secrets import Secrets
 from kleff.procedure.conditions import Answer
@@ -71,7 +72,7 @@ def procedure_of(case: Case) -> Procedure:
     """The case's own copy of its procedure, read by the rules it was begun under.
 
     Raises:
-        NewerCase: this Kleff does not know these rules.
+        NewerCase: this Kleff does not know these rules, or a kind of step that it names.
     """
     try:
         rules = int(case.text("rules") or 1)
@@ -79,7 +80,14 @@ def procedure_of(case: Case) -> Procedure:
         rules = 0
     if rules > RULES:
         raise NewerCase(f"the case was begun under rules that this Kleff does not know ({rules})", where=str(case.folder))
-    return parse(case.journal.get("procedure"), case.text("procedure_name"), rules)
+    try:
+        return parse(case.journal.get("procedure"), case.text("procedure_name"), rules)
+    except ProcedureError as error:  # it was valid when the case was begun
+        check_all_known(case)
+        raise NewerCase(
+            f"made by another Kleff, whose procedures say what this one does not know ({error.problems[0]}); nothing of it is lost",
+            where=str(case.folder),
+        ) from None
 
 
 def answers_of(case: Case) -> dict[str, Answer]:
@@ -170,6 +178,7 @@ def resume(job: Opened, skip: int, because: str, progress: Progress) -> Ended:
             )
         if not case.journal.actions():
             raise Refused("the case was cut off before its plan was agreed", where=str(case.folder), remedy="run the procedure again")
+        check_all_known(case)
         key = _key_of(case, job.secrets)
         return _runner(job, case, progress, key).resume(skip, because)
 
@@ -216,6 +225,7 @@ def discard(job: Opened, agreed: Callable[[Holds], None] | None, progress: Progr
     with ExitStack() as stack:
         stack.enter_context(lock(job.workstation, f"discarding {folder.name}"))
         case = stack.enter_context(open_case(folder, writable=True))
+        check_all_known(case)
         hands = _hands(job, case, progress)
         total = holds(hands)
         if total.anything and agreed is not None:

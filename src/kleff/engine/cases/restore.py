@@ -25,7 +25,8 @@ from kleff.engine.plan import Plan, numbered
 from kleff.errors import DamagedCase, Refused, UsageError
 from kleff.objects.base.action import ABSENT, DONE, KEPT, MANUAL, SKIPPED, TO_DO, Action, Outcome
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import able, kind_of
+from kleff.objects.base.kind import able
+from kleff.objects.base.known import kind_of
 from kleff.objects.base.restoring import FromBag, Restores, Restoring
 from kleff.procedure.globs import fold
 from kleff.progress import Progress

@@ -42,7 +42,8 @@ from kleff.objects.base.action import (
 )
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.holders import held_open
-from kleff.objects.base.kind import Does, Joins, able, kind_of
+from kleff.objects.base.kind import Does, Joins, able
+from kleff.objects.base.known import kind_of
 from kleff.procedure.loaded import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.progress import Progress

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import kleff.objects.standard  # noqa: F401  makes the kinds known
-from kleff.objects.base.kind import Advises, able, kind_of
+from kleff.objects.base.kind import Advises, able
+from kleff.objects.base.known import kind_of
 from kleff.procedure.loaded import LoadedStep, Procedure
 
 

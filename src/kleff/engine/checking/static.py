@@ -7,7 +7,8 @@ from pathlib import Path
 from kleff.engine.context import look_only
 from kleff.engine.systems import applies, meant_for
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import Refuses, able, kind_of
+from kleff.objects.base.kind import Refuses, able
+from kleff.objects.base.known import kind_of
 from kleff.procedure.loaded import PHASES, LoadedStep, Procedure
 from kleff.workstation.facets import Workstation
 from kleff.workstation.memory.workstation import MemoryLinux, MemoryWindows

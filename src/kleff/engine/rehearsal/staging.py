@@ -6,7 +6,8 @@ from typing import Any
 
 from kleff.engine.job import Job
 from kleff.objects.base.action import ABSENT
-from kleff.objects.base.kind import Stages, able, kind_of
+from kleff.objects.base.kind import Stages, able
+from kleff.objects.base.known import kind_of
 from kleff.objects.base.staging import USUAL, Stage
 
 UNINSTALL = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall"

@@ -8,7 +8,8 @@ import msgspec
 
 from kleff.objects.base.action import TO_DO, Action
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import Ends, StopsServices, able, kind_of
+from kleff.objects.base.kind import Ends, StopsServices, able
+from kleff.objects.base.known import kind_of
 from kleff.objects.base.own import own_places
 from kleff.workstation.things import Process
 

@@ -1,4 +1,4 @@
-"""The duties and abilities of a kind of object, and the table of all kinds.
+"""The duties and abilities of a kind of object.
 
 A kind must say which step models it offers. What else it can do is an ability of its own, a small protocol below; who needs one asks
 for it with `able`, never for a kind by name.
@@ -6,7 +6,7 @@ for it with `able`, never for a kind by name.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Literal, Protocol, TypeVar, runtime_checkable
@@ -15,7 +15,7 @@ from kleff.case.guard.guard import Kept, Target
 from kleff.objects.base.action import Action, Outcome, Sighting
 from kleff.objects.base.condition import condition_of
 from kleff.objects.base.here import Here, Work
-from kleff.procedure.loaded import PHASES, LoadedStep
+from kleff.procedure.loaded import LoadedStep
 from kleff.procedure.model import Step
 from kleff.registry.registry import KeyRef
 from kleff.texts import plural
@@ -267,47 +267,9 @@ class Adds(Protocol):
     def add(self, planned: list[Action], here: Here) -> list[Action]: ...
 
 
-_kinds: dict[str, Kind] = {}
-
-
-def register(*kinds: Kind) -> None:
-    """Make kinds known, under all their names."""
-    for kind in kinds:
-        for name in kind.names:
-            _kinds[name] = kind
-
-
-def forget(kind: Kind) -> None:
-    """The inverse."""
-    for name in kind.names:
-        _kinds.pop(name, None)
-
-
-def kind_of(name: str) -> Kind:
-    """The kind of that name; a nameless one that can do nothing where there is none (any more)."""
-    return _kinds.get(name) or Kind()
-
-
-def kinds() -> Iterable[Kind]:
-    """Every kind once, in the order in which they were made known."""
-    return dict.fromkeys(_kinds.values())
-
-
 def able(kind: Kind, ability: type[A]) -> A | None:
     """The kind as something that has an ability; None if it has not."""
     return kind if isinstance(kind, ability) else None
-
-
-def model_table() -> dict[str, dict[str, type[Step]]]:
-    """For each phase, the step model each object key stands for."""
-    table: dict[str, dict[str, type[Step]]] = {phase: {} for phase in ("evidence", *PHASES)}
-    for name, kind in _kinds.items():
-        for phase, model in kind.models.items():
-            if name in model.__struct_fields__:
-                table[phase][name] = model
-        if kind.condition and name in table["evidence"]:
-            table["before"][name] = kind.condition_model
-    return table
 
 
 def much(kind: Kind, phase: str, items: int, size: str = "") -> str:

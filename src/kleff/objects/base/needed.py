@@ -1,7 +1,8 @@
 """What later steps still have to run or read: it must not be deleted before them."""
 
 from kleff.objects.base.here import Here
-from kleff.objects.base.kind import Needs, able, kind_of
+from kleff.objects.base.kind import Needs, able
+from kleff.objects.base.known import kind_of
 from kleff.workstation.paths import WPath
 
 LATER = ("uninstall", "purge", "backup", "verify", "after")  # a backup's program takes in again what it has saved

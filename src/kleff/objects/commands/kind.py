@@ -250,3 +250,6 @@ class CommandMissingKind(Kind):
         else:
             action.target = f"command {name}, found as {found}"
         yield action
+
+
+KINDS = (CommandKind(), CommandMissingKind())

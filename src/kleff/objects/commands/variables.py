@@ -80,3 +80,6 @@ class VariableKind(Kind):
         if why or scripts is None:
             raise ActionFailed(why or "no scripts are sourced here")
         return scripts.variable_of(script, variable)
+
+
+KINDS = (VariableKind(),)

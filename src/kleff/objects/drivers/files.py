@@ -62,3 +62,6 @@ class DriverFilesKind(ShownOnly, Kind):
         item = work.item(action, "driver_files", name=told.name)
         item = work.bag.add_files(action.number, item, wanted, files, work.here.workstation.admin, work.progress, {})
         return Outcome(note=f"in bag/data/{item.archive}", items=item.files, size=item.size)
+
+
+KINDS = (DriverFilesKind(),)

@@ -185,3 +185,6 @@ def spare_of_driver(package: DriverPackage, here: Here) -> SparePlan:
     places = [p for p in (package.folder, *settings) if p is not None and files.look(p) is not None]
     keys = [key for device in package.devices for key in device.keys] if drivers is not None and not drivers.control.knows_devices else []
     return SparePlan(places=places, keys=keys, full=here.options.spare == "full")
+
+
+KINDS = (DriverKind(),)

@@ -281,3 +281,6 @@ def _entry(action: Action, step: LoadedStep, here: Here) -> Entry | None:
     wanted = sameness(action.about[0], style)
     found = next((e for e in matching(step.model, here) if sameness(e.id, style) == wanted), None)
     return found if found is not None and (not isinstance(found.id, NameId) or still_there(found, here)) else None
+
+
+KINDS = (EntryKind(), VendorKind(), ProductKind(), CachedKind())

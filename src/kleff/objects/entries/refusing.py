@@ -5,7 +5,8 @@ from collections.abc import Iterator
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import REFUSED, TO_DO, Action
 from kleff.objects.base.here import Here, Work
-from kleff.objects.base.kind import Does, Plans, able, kind_of
+from kleff.objects.base.kind import Does, Plans, able
+from kleff.objects.base.known import kind_of
 from kleff.objects.entries.steps import Removing
 from kleff.objects.processes import ProcessStop
 from kleff.procedure.loaded import LoadedStep

@@ -5,7 +5,8 @@ from collections.abc import Iterator
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import KEPT, REFUSED, TO_DO, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
-from kleff.objects.base.kind import Does, Plans, able, kind_of
+from kleff.objects.base.kind import Does, Plans, able
+from kleff.objects.base.known import kind_of
 from kleff.objects.paths.steps import PathsDelete
 from kleff.procedure.globs import escaped
 from kleff.procedure.loaded import LoadedStep

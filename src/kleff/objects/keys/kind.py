@@ -97,3 +97,6 @@ class ValueKind(KeyLife[ValueStep | ValueBackup]):
         from kleff.case.effects.key_removed import remove_value
 
         remove_value(work.hands, action.number, key, tree)
+
+
+KINDS = (KeyKind(), ValueKind())

@@ -139,3 +139,6 @@ class KeyGlobKind(KeyLife[_KeyGlob]):
             if not verdict.ok:
                 yield f"key_glob {model.key_glob}: {verdict.reason}; name the product's own keys"
                 return
+
+
+KINDS = (KeyGlobKind(),)

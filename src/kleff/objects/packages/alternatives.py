@@ -95,3 +95,6 @@ def _found(model: AlternativesDelete, here: Here) -> Iterator[tuple[Alternative,
 def _holds(expanded: Expanded, path: WPath) -> bool:
     count = len(expanded.pattern)
     return count <= len(path.parts) and parts_match(expanded.pattern, path.parts[:count], path.style.folded)
+
+
+KINDS = (AlternativesKind(),)

@@ -223,3 +223,6 @@ def _where(one: Flatpak) -> str:
 
 def _id(one: Flatpak) -> NameId:
     return NameId("flatpak", one.ref, one.account)
+
+
+KINDS = (FlatpakKind(),)

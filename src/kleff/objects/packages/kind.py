@@ -328,3 +328,6 @@ def settings_told(records: list[PackageRecord]) -> str:
 
 def _id(package: Package) -> NameId:
     return NameId("package", package.name)
+
+
+KINDS = (PackageKind(),)

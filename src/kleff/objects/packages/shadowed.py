@@ -106,3 +106,6 @@ class ShadowedKind(Kind):
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True
+
+
+KINDS = (ShadowedKind(),)

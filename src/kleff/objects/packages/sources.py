@@ -136,3 +136,6 @@ def staying(source: str, here: Here) -> list[Package]:
         return []
     offered, going = packages.offered_by(source), leaving(here.procedure.phase("purge"), here)
     return [p for p in packages.all() if (bare(p.name), p.version) in offered and p.name not in going and p.state == "installed"]
+
+
+KINDS = (SourceKind(),)

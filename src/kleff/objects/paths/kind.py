@@ -201,9 +201,8 @@ class PathKind(Kind):
         except LinkOnTheWay as error:
             raise ActionFailed(error.what, remedy="look at the link; then resume") from None
         except FileNotFoundError as error:
-            raise ActionFailed(
-                f"{error.filename or action.target} vanished while it was set aside", remedy="resume; what is gone is done"
-            ) from None
+            gone = f"{error.filename or action.target} vanished while it was set aside"
+            raise ActionFailed(gone, remedy="resume; what is gone is done") from None
         except OSError as error:
             raise ActionFailed(f"{action.target} cannot be set aside: {error.strerror}", remedy=remedy_for(error)) from None
 
@@ -346,3 +345,6 @@ class PathKind(Kind):
         from kleff.objects.paths.restoring import missing
 
         return missing(item, restoring, placed)
+
+
+KINDS = (PathKind(),)

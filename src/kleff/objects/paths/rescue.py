@@ -278,3 +278,6 @@ def _free(name: str, taken: set[str]) -> str:
             result = f"{stem} ({number}){dot}{ending}"
     taken.add(fold(result))
     return result
+
+
+KINDS = (RescueKind(),)

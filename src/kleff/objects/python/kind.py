@@ -205,3 +205,6 @@ def _links(here: Here, environment: Environment) -> Iterator[WPath]:
 
 def _id(one: Distribution) -> NameId:
     return NameId("python", one.name, str(one.environment.prefix))
+
+
+KINDS = (PythonKind(),)

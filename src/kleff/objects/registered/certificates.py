@@ -12,7 +12,7 @@ from msgspec import Meta
 from kleff.objects.base.here import Here
 from kleff.objects.base.staging import Stage
 from kleff.objects.keys.meaning import meant_keys
-from kleff.objects.registered.found import Found, Sort
+from kleff.objects.registered.found import Found, RegisteredKind, Sort
 from kleff.procedure.model import AccountStep, Text
 from kleff.procedure.texts import Problem
 from kleff.registry.registry import Registry
@@ -76,3 +76,6 @@ def _find(model: _Certificate, registry: Registry, here: Here) -> Iterator[Found
 
 
 CERTIFICATE = Sort("certificate", ("certificate", "certificates"), CertificateDelete, CertificateVerify, _find, _stage)
+
+
+KINDS = (RegisteredKind(CERTIFICATE),)

@@ -10,7 +10,7 @@ from msgspec import Meta
 from kleff.objects.base.here import Here
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.keys.meaning import meant_keys
-from kleff.objects.registered.found import Found, Into, Sort, is_path, too_short
+from kleff.objects.registered.found import Found, Into, RegisteredKind, Sort, is_path, too_short
 from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.model import AccountStep, Text
 from kleff.procedure.texts import Problem, path_problem
@@ -170,3 +170,6 @@ COM_CLASS = Sort(
     "com_class", ("COM class", "COM classes"), ComClassDelete, ComClassVerify, _find_class, _stage_class,
     looks_through="all classes and type libraries of the workstation",
 )  # fmt: skip
+
+
+KINDS = (RegisteredKind(APP_PATH), RegisteredKind(PROTOCOL), RegisteredKind(COM_CLASS))

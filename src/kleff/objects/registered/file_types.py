@@ -169,3 +169,6 @@ class FileTypeKind(RegisteredKind[_FileType]):
             write_key(work.hands, action.number, keys[0], tree, replace=False)
             outcome.note = f"opens by {back} again"
         return outcome
+
+
+KINDS = (FileTypeKind(),)

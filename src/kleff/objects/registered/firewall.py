@@ -9,7 +9,7 @@ from msgspec import Meta
 
 from kleff.objects.base.here import Here
 from kleff.objects.base.staging import Stage, shown_as
-from kleff.objects.registered.found import Found, Into, Sort, is_path, too_short
+from kleff.objects.registered.found import Found, Into, RegisteredKind, Sort, is_path, too_short
 from kleff.procedure.globs import name_matches
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem, path_problem
@@ -55,3 +55,6 @@ def _find(model: _Firewall, registry: Registry, here: Here) -> Iterator[Found]:
 
 
 FIREWALL = Sort("firewall", ("firewall rule", "firewall rules"), FirewallDelete, FirewallVerify, _find, _stage)
+
+
+KINDS = (RegisteredKind(FIREWALL),)

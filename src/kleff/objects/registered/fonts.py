@@ -93,3 +93,6 @@ def _file(text: str, here: Here) -> WPath | None:
         system = here.workstation.variables.folders("system")
         whole = system[0].parent.child("Fonts", text) if system else None
     return whole if whole is not None and here.workstation.files.look(whole) is not None else None
+
+
+KINDS = (FontKind(),)

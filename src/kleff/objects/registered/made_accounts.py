@@ -84,3 +84,6 @@ def _objection(name: str, here: Here) -> str:
     if person is not None:
         return f"it has a profile, {person.home}: a person may have worked with it"
     return ""
+
+
+KINDS = (MadeAccountKind(),)

@@ -9,7 +9,7 @@ from msgspec import Meta
 
 from kleff.objects.base.here import Here
 from kleff.objects.base.staging import Stage, shown_as
-from kleff.objects.registered.found import Found, Sort, too_short
+from kleff.objects.registered.found import Found, RegisteredKind, Sort, too_short
 from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem
@@ -61,3 +61,6 @@ def _port(name: str, registry: Registry) -> KeyRef | None:
 
 
 QUEUE = Sort("print_queue", ("print queue", "print queues"), QueueDelete, QueueVerify, _find, _stage)
+
+
+KINDS = (RegisteredKind(QUEUE),)

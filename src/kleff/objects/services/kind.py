@@ -205,3 +205,6 @@ class ServiceKind(ShownOnly, Kind):
 
     def needs_rights(self, action: Action, here: Here) -> bool:
         return True
+
+
+KINDS = (ServiceKind(),)

@@ -72,3 +72,6 @@ class UnitKind(Kind):
 
         stop_unit(work.hands, action.number, account, service)
         return Outcome(items=1)
+
+
+KINDS = (UnitKind(),)

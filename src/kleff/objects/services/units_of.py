@@ -142,3 +142,6 @@ def _found(here: Here, tops: list[WPath], pattern: str) -> Iterator[WPath]:
                     yield path
         except (OSError, LinkOnTheWay):
             continue
+
+
+KINDS = (UnitsKind(),)

@@ -255,3 +255,6 @@ def _never(expanded: Expanded, here: Here) -> str:
     path = WPath(here.workstation.style, expanded.volume, expanded.pattern)
     verdict = here.guard.check_lines(here.resolver.target(expanded, path))
     return verdict.reason if verdict.word == "refused" else ""
+
+
+KINDS = (LinesKind(),)

@@ -205,3 +205,6 @@ def _meanings(item: str, here: Here, account: str) -> list[str]:
         return [item, *(e.text for e in here.resolver.expand(text) if not e.account or e.account.name == account or not account)]
     except BadTemplate:
         return [item]  # a variable that procedures do not know
+
+
+KINDS = (ListItemKind(),)

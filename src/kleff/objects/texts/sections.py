@@ -110,3 +110,6 @@ def _blocks(lines: list[str], first: str, last: str) -> Iterator[tuple[int, int]
         elif start is not None and line.strip() == last.strip():
             yield start, at + 1
             start = None
+
+
+KINDS = (SectionKind(),)

@@ -1,0 +1,28 @@
+"""In which module of `kleff.case.effects` each kind of effect stands. Made by scripts/make_tables.py."""
+
+EFFECTS = {
+    "account lines changed": "lines_changed",
+    "alternative removed": "packages.alternative_removed",
+    "command ran": "command_ran",
+    "driver removed": "driver_removed",
+    "flatpak removed": "packages.flatpak_removed",
+    "key removed": "key_removed",
+    "key written": "key_written",
+    "lines changed": "lines_changed",
+    "list item taken": "list_item_taken",
+    "moved": "moved",
+    "moved at the restart": "moved_at_restart",
+    "package removed": "packages.package_removed",
+    "prepared": "placed",
+    "process ended": "process_ended",
+    "put in place": "placed",
+    "resume arranged": "resume_arranged",
+    "service changed": "starting.service_stopped",
+    "service deleted": "starting.service_deleted",
+    "task deleted": "starting.task_deleted",
+    "task switched off": "starting.task_switched_off",
+    "uninstaller ran": "uninstaller_ran",
+    "unit stopped": "starting.unit_stopped",
+    "units changed": "starting.units_changed",
+    "value removed": "key_removed",
+}
