@@ -277,3 +277,68 @@ def test_commands_load_only_what_they_use(command: str, lab: Path, tag_studio: P
     assert done.returncode == 0, done.stderr
     loaded = set(done.stderr.split("\n"))
     assert sorted(m for m in loaded if any(m == f or m.startswith(f + ".") for f in FORBIDDEN[command])) == []
+
+
+# Texts for people; what a program needs to know stands in a field of its own.
+SHOWN = {"reason", "note", "notes", "shows", "brief", "offers", "because", "undo", "state_word", "title", "target", "what"}
+TAKEN_APART = {
+    "startswith", "endswith", "removeprefix", "removesuffix", "partition", "rpartition", "split", "rsplit", "splitlines", "find", "index",
+    "replace", "match", "search", "fullmatch", "count",
+}  # fmt: skip
+MAY = {
+    ("engine/cases/rows.py", "_settled"),  # plans that hold no field for it yet
+    ("engine/cases/again.py", "_same_text"),  # plans of the first format
+    ("workstation/memory/tree.py", "_follow"),  # where a link leads
+}
+
+
+def read_as_data(tree: ast.AST) -> Iterator[tuple[str, int]]:
+    """Where a text for people is taken apart, compared, or looked into: (function, line)."""
+    for function in (n for n in ast.walk(tree) if isinstance(n, ast.FunctionDef)):
+        shown = {
+            name.id for loop in ast.walk(function) if isinstance(loop, ast.For | ast.comprehension) and is_shown(loop.iter)
+            for name in ast.walk(loop.target) if isinstance(name, ast.Name)
+        }  # fmt: skip
+        for node in ast.walk(function):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in TAKEN_APART:
+                on = [node.func.value, *(node.args if ast.unparse(node.func.value) == "re" else [])]
+                if any(is_shown(one) or (isinstance(one, ast.Name) and one.id in shown) for one in on):
+                    yield function.name, node.lineno
+            if isinstance(node, ast.Compare):
+                said = [
+                    isinstance(one, ast.Constant) and isinstance(one.value, str) and len(one.value) > 1
+                    for one in (node.left, *node.comparators)
+                ]
+                if any(said) and any(is_shown(one) for one in (node.left, *node.comparators)):
+                    yield function.name, node.lineno
+
+
+def is_shown(node: ast.AST) -> bool:
+    """Whether it is such a text: of an action, a row, an outcome, an error; also one of two."""
+    if isinstance(node, ast.BoolOp):
+        return any(is_shown(one) for one in node.values)
+    return isinstance(node, ast.Attribute) and node.attr in SHOWN and not (isinstance(node.value, ast.Name) and node.value.id == "self")
+
+
+def test_no_text_for_people_is_data() -> None:
+    wrong = [
+        f"{name}:{line} in {function}" for name, tree in modules() for function, line in read_as_data(tree) if (name, function) not in MAY
+    ]
+    assert wrong == []
+
+
+PLANTED = """
+if row.note.startswith("tell the vendor"): pass
+text = action.reason.removesuffix("; since")
+a, b = action.offers.partition(";")[::2]
+x = next(line for line in action.shows if line.startswith("its file: "))
+if action.because == "it came along": pass
+if "stays" in outcome.note: pass
+found = re.search("x", finding.reason)
+name = (row.note or action.reason).split(";")[0]
+"""
+
+
+@pytest.mark.parametrize("planted", PLANTED.split("\n")[1:-1])
+def test_a_planted_one_is_found(planted: str) -> None:
+    assert list(read_as_data(ast.parse(f"def f():\n    {planted}\n")))

@@ -97,7 +97,7 @@ def _held(here: Here, plan: Plan) -> Iterator[Urgent]:
 
 def _offered(plan: Plan) -> Iterator[Urgent]:
     for action in (a for a in plan.actions if a.offers and a.state == KEPT):
-        yield (f"STAY: {action.offers.partition(';')[0]}; {action.reason}",), "warn"
+        yield (f"STAY: {action.offers}; {action.reason}",), "warn"
 
 
 def _of(action: Action) -> str:

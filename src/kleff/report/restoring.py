@@ -59,13 +59,13 @@ def restore_page(restoring: Restoring, plan: Plan) -> Page:
             )
             if action.reason and not beside:
                 page.add(f"                 {action.reason}", STATE_TONES[action.state])
-            for line in action.shows:
-                page.add(f"                 {line}", "warn" if line.startswith("stays") else "dim")
+            for number, line in enumerate(action.shows):
+                page.add(f"                 {line}", "warn" if number in action.standing else "dim")
     page.head("In all")
     todo = [a for a in plan.actions if a.state == TO_DO]
     files = sum(a.items for a in todo if _sized(a))
     page.add(f"  {plural(len(todo), 'action')} to do: {plural(files, 'file')}, {size(sum(a.size for a in todo))}")
-    if any(a.state == KEPT or any(s.startswith("stays") for s in a.shows) for a in plan.actions):
+    if any(a.state == KEPT or a.standing for a in plan.actions):
         page.add("  what is there already stays as it is; --replace sets it aside first", "warn")
     page.add(
         "  everything can be taken back"

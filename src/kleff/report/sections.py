@@ -6,7 +6,7 @@ from kleff.case.effects.base import effect_of
 from kleff.case.record.folder import Case
 from kleff.engine.cases.rows import SAVING, Row
 from kleff.engine.finding import LEFT, STAYS, Verification
-from kleff.objects.base.action import ABSENT, DONE, FAILED, FOR_VENDOR, KEPT, MANUAL, SKIPPED, TO_DO, WAITING
+from kleff.objects.base.action import ABSENT, DONE, FAILED, KEPT, MANUAL, SKIPPED, TO_DO, WAITING
 from kleff.objects.base.kind import Words, much
 from kleff.objects.base.known import kind_of
 from kleff.report.case_facts import restores
@@ -39,8 +39,8 @@ def sections(case: Case, found: list[Row], result: Verification | None) -> list[
         ("Changed to another version", _lines([r for r in gone if not _words(r).removes])),
         *_deleted(case, [r for r in deleted if r.items]),
         ("Gone before their turn came", _lines([r for r in deleted if not r.items])),
-        ("Skipped by the technician", _lines([r for r in skipped if not r.note.startswith(FOR_VENDOR)], "warn")),
-        ("For the vendor", _lines([r for r in found if r.note.startswith(FOR_VENDOR)], "warn")),
+        ("Skipped by the technician", _lines([r for r in skipped if not r.action.owed], "warn")),
+        ("For the vendor", _lines([r for r in skipped if r.action.owed], "warn")),
         ("Waiting for the restart", _lines([r for r in found if r.state == WAITING], "warn")),
         ("Still to be done by hand", _lines(by_hand, "warn")),
         ("Failed", _lines([r for r in found if r.state == FAILED], "bad")),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from kleff.case.record.folder import Case
 from kleff.case.undo import Undone
 from kleff.engine.cases.rows import SAVING, Row
@@ -19,60 +21,53 @@ from kleff.texts import plural, seconds, size
 def closing_page(case: Case, ended: Ended) -> Page:
     """What a run came to: removed, set aside, kept, left, time."""
     page = Page()
-    done = [r for r in ended.rows if r.state == DONE and r.items]
-    aside = [r for r in done if _words(r).frees]
-    keys = [r for r in done if r.action.phase == "delete" and _words(r).total in ("keys", "values")]
-    taken = [r for r in done if r.action.phase == "delete" and _words(r).within]
-    others = [r for r in done if r.action.phase == "delete" and r not in (*aside, *keys, *taken)]
-    saved = [r for r in done if r.action.phase in SAVING]
-    rescued = [r for r in done if r.action.phase == "rescue"]
-    gone = [r for r in done if r.action.phase in ("uninstall", "purge") and _words(r).removes]
-    changed = [r for r in done if not _words(r).removes]
-    kept = ended.verification.of(STAYS)
-    left = len(ended.verification.open)
-    skipped = [r for r in ended.rows if r.state == SKIPPED]
     page.add("In short", "head")
-    rows: list[tuple[str, str, Tone]] = [
-        (
-            "saved",
-            f"{plural(sum(r.items for r in saved), 'item')}, {size(sum(r.size for r in saved))}, checked: {case.folder / 'bag'}",
-            "plain",
-        ),
-        ("rescued", "; ".join(f"{plural(r.items, 'file')} of {r.action.account}: {r.action.target}" for r in rescued), "warn"),
-        ("removed", ", ".join(r.action.target for r in gone), "plain"),
-        ("changed", ", ".join(r.action.target for r in changed), "plain"),
-        ("set aside", f"{plural(sum(r.items for r in aside), 'item')}, {size(sum(r.size for r in aside))}; freed by discard", "plain"),
-        ("registry", f"{plural(sum(r.items for r in keys), 'key or value', 'keys and values')} deleted, exported first", "plain"),
-        ("taken out", ", ".join(f"{plural(r.items, *_words(r).noun)} of {r.action.target}" for r in taken), "plain"),
-        ("deleted", ", ".join(r.action.target for r in others), "plain"),
-        ("kept", plural(len(kept), "place"), "plain"),
-        ("left", plural(left, "thing") if left else "nothing", "bad" if left else "good"),
-        ("stays", "; ".join(r.action.offers for r in ended.rows if r.action.offers and r.state == KEPT), "warn"),
-        ("time", seconds(ended.elapsed), "plain"),
-    ]
-    if skipped:
-        rows.append(("skipped", plural(len(skipped), "action"), "warn"))
-    if ended.failed:
-        rows.append(("failed", "; ".join(f"{r.action.target}: {r.note or r.action.reason}" for r in ended.failed), "bad"))
-    shown = {
-        "saved": bool(saved),
-        "rescued": bool(rescued),
-        "set aside": bool(aside),
-        "registry": bool(keys),
-        "removed": bool(gone),
-        "changed": bool(changed),
-        "taken out": bool(taken),
-        "deleted": bool(others),
-        "kept": bool(kept),
-        "stays": any(r.action.offers and r.state == KEPT for r in ended.rows),
-        "left": not ended.verification.saved,
-    }
-    for name, text, tone in [r for r in rows if shown.get(r[0], True)]:
-        page.row((f"  {name:<10} ", "dim"), (text, tone))
+    for name, text, tone in (*_done(case, ended), *_stays(ended)):
+        if text:
+            page.row((f"  {name:<10} ", "dim"), (text, tone))
     page.add("")
     for command in [f"kleff report {case.folder}", *next_commands(case)[1:]]:
         page.row(("  next: ", "dim"), (command, "plain"))
     return page
+
+
+def _done(case: Case, ended: Ended) -> Iterator[tuple[str, str, Tone]]:
+    """(what, in words, tone) of what was done; without words it did not happen."""
+    done = [(r, _words(r)) for r in ended.rows if r.state == DONE and r.items]
+    saved = [r for r, _ in done if r.action.phase in SAVING]
+    where = f", checked: {case.folder / 'bag'}"
+    yield "saved", f"{_items(saved)}{where}" if saved else "", "plain"
+    rescued = (f"{plural(r.items, 'file')} of {r.action.account}: {r.action.target}" for r, _ in done if r.action.phase == "rescue")
+    yield "rescued", "; ".join(rescued), "warn"
+    yield "removed", ", ".join(r.action.target for r, words in done if r.action.phase in ("uninstall", "purge") and words.removes), "plain"
+    yield "changed", ", ".join(r.action.target for r, words in done if not words.removes), "plain"
+    aside = [r for r, words in done if words.frees]
+    yield "set aside", f"{_items(aside)}; freed by discard" if aside else "", "plain"
+    deleted = [(r, words) for r, words in done if r.action.phase == "delete"]
+    keys = sum(r.items for r, words in deleted if words.total in ("keys", "values"))
+    yield "registry", f"{plural(keys, 'key or value', 'keys and values')} deleted, exported first" if keys else "", "plain"
+    taken = (f"{plural(r.items, *words.noun)} of {r.action.target}" for r, words in deleted if words.within)
+    yield "taken out", ", ".join(taken), "plain"
+    others = (r for r, words in deleted if not (words.frees or words.within or words.total in ("keys", "values")))
+    yield "deleted", ", ".join(r.action.target for r in others), "plain"
+
+
+def _stays(ended: Ended) -> Iterator[tuple[str, str, Tone]]:
+    """The same of what is there still, and of how it went."""
+    kept, left = len(ended.verification.of(STAYS)), len(ended.verification.open)
+    yield "kept", plural(kept, "place") if kept else "", "plain"
+    if not ended.verification.saved:
+        yield "left", plural(left, "thing") if left else "nothing", "bad" if left else "good"
+    offered = (f"{r.action.offers}; later:  {r.action.later_by}" for r in ended.rows if r.action.offers and r.state == KEPT)
+    yield "stays", "; ".join(offered), "warn"
+    yield "time", seconds(ended.elapsed), "plain"
+    skipped = sum(r.state == SKIPPED for r in ended.rows)
+    yield "skipped", plural(skipped, "action") if skipped else "", "warn"
+    yield "failed", "; ".join(f"{r.action.target}: {r.note or r.action.reason}" for r in ended.failed), "bad"
+
+
+def _items(found: list[Row]) -> str:
+    return f"{plural(sum(r.items for r in found), 'item')}, {size(sum(r.size for r in found))}"
 
 
 def _words(row: Row) -> Words:

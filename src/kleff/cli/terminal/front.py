@@ -84,7 +84,7 @@ class Terminal:
 
     def along(self, offered: Sequence[Action]) -> bool:
         for action in offered:
-            print(plain_lines(f"\n{action.offers.partition(';')[0]}, and nothing needs it then:\n  {action.target}"), file=sys.stderr)
+            print(plain_lines(f"\n{action.offers}, and nothing needs it then:\n  {action.target}"), file=sys.stderr)
         return yes_or_no("Remove them too?")
 
     def holders(self, left: Sequence[Holder]) -> set[str]:

@@ -7,6 +7,7 @@ from collections.abc import Hashable, Sequence
 import msgspec
 
 from kleff.case.record.effect import Journaled
+from kleff.case.record.folder import Case
 from kleff.engine.cases.rows import Row
 from kleff.engine.finding import Finding
 from kleff.engine.plan import plan_step
@@ -18,10 +19,10 @@ from kleff.procedure.loaded import LoadedStep
 from kleff.texts import plain
 from kleff.workstation.identity import sameness
 
-DELETED_SINCE = "; what showed it was deleted since"
+NOT_SHOWN = "not_shown"  # the actions of which it is told already that what would show them was deleted since
 
 
-def look_again(row: Row, step: LoadedStep, here: Here, effects: Sequence[Journaled]) -> Action | Outcome:
+def look_again(row: Row, step: LoadedStep, here: Here, case: Case) -> Action | Outcome:
     """Look at an action that failed, is done by hand or could not be looked at.
 
     Returns:
@@ -32,11 +33,13 @@ def look_again(row: Row, step: LoadedStep, here: Here, effects: Sequence[Journal
     """
     action = row.action
     now = [a for a in plan_step(step, here) if is_same(a, action, here.workstation.style)]
-    if action.phase == "uninstall" and not any(a.state != ABSENT for a in now) and _went_on_after(action, effects):
+    gone = action.phase == "uninstall" and not any(a.state != ABSENT for a in now)
+    if gone and _went_on_after(action, case.journal.effects()):
         # A later step of the case may have deleted what would show that it is there: that is not "done by hand".
-        before = (row.note or action.reason).removesuffix(DELETED_SINCE)
-        remedy = f"if it was done by hand, go past it with  --skip {action.number} --because TEXT"
-        raise ActionFailed(f"{before}{DELETED_SINCE}", remedy=remedy)
+        told, number = case.text(NOT_SHOWN).split(), str(action.number)
+        case.keep(**{NOT_SHOWN: " ".join(dict.fromkeys([*told, number]))})
+        remedy = f"if it was done by hand, go past it with  --skip {number} --because TEXT"
+        raise ActionFailed(f"{row.note or action.reason}{'' if number in told else '; what showed it was deleted since'}", remedy=remedy)
     if row.state == FAILED and action.state not in (MANUAL, UNREADABLE):
         return action
     if now and now[0].state == TO_DO:
@@ -52,10 +55,15 @@ def _went_on_after(action: Action, effects: Sequence[Journaled]) -> bool:
 
 
 def is_same(now: Action, then: Action, style: PathStyle) -> bool:
-    """Whether an action planned afresh is the agreed one; plans of the first format hold only its text, escaped."""
+    """Whether an action planned afresh is the agreed one."""
     if now.account != then.account:
         return False
-    return about(now, style) == about(then, style) if then.about else plain(now.target) == plain(then.target)
+    return about(now, style) == about(then, style) if then.about else _same_text(now, then)
+
+
+def _same_text(now: Action, then: Action) -> bool:
+    """Plans of the first format hold only a text of what they are about, escaped; of what is absent there is no more either."""
+    return plain(now.target) == plain(then.target)
 
 
 def about(thing: Action | Finding, style: PathStyle) -> tuple[Hashable, ...]:
@@ -67,4 +75,4 @@ def late_actions(row: Row, step: LoadedStep, here: Here) -> list[Action]:
     """Of what was absent at the preview, what is there now: of the same text, which may have a wildcard, and account."""
     wanted = row.action
     found = [a for a in plan_step(step, here) if a.state == TO_DO and a.account == wanted.account]
-    return [msgspec.structs.replace(a, number=wanted.number) for a in found if wanted.target in (a.target, a.written)]
+    return [msgspec.structs.replace(a, number=wanted.number) for a in found if wanted.meant in (a.target, a.meant)]

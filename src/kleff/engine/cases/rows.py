@@ -42,13 +42,20 @@ def rows(case: Case) -> list[Row]:
     taken_back = _taken_back(case)
     try:
         return [
-            Row(load(plan, Action), UNDONE if state == DONE and number in taken_back else state, note, items, size)
+            Row(_settled(load(plan, Action), note), UNDONE if state == DONE and number in taken_back else state, note, items, size)
             for number, plan, state, note, items, size in case.journal.actions()
         ]
     except (msgspec.MsgspecError, ValueError) as error:
         raise DamagedCase(
             f"the plan cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
         ) from None
+
+
+def _settled(action: Action, note: str) -> Action:
+    """Plans that do not hold yet what is owed to the vendor tell it in the note alone."""
+    if not action.owed and note.startswith("tell the vendor: "):
+        action.owed = note
+    return action
 
 
 def _taken_back(case: Case) -> set[int]:

@@ -220,7 +220,7 @@ class Runner:
         if action.phase in SAVING and self.work.bag.holds(action.number):
             return Outcome(note="saved before the run was cut off", items=action.items, size=action.size)
         if row.state in (FAILED, MANUAL) or action.state in (MANUAL, UNREADABLE):
-            now = look_again(row, step, self.here, self.case.journal.effects())
+            now = look_again(row, step, self.here, self.case)
             if isinstance(now, Outcome):
                 return now
             action = now

@@ -15,13 +15,12 @@ UNKNOWN = "unknown"  # there is nothing where one could look: never the same as 
 DONE, FAILED, SKIPPED, WAITING, UNDONE = "done", "failed", "skipped", "waiting for restart", "undone"
 NOT_EMPTY = "not empty; goes if it is empty by then"
 NOTHING_TO_UNDO = "nothing to take back"
-FOR_VENDOR = "tell the vendor: "  # how a note begins that is meant for them
 T = TypeVar("T")
 
 
 def for_vendor(owed: str, why: str) -> str:
     """The note on what should have been given back to the vendor, and was not."""
-    return f"{FOR_VENDOR}{owed} was not released ({why})"
+    return f"tell the vendor: {owed} was not released ({why})"
 
 
 class Inside(msgspec.Struct, kw_only=True, frozen=True):
@@ -53,6 +52,9 @@ class Action(msgspec.Struct, kw_only=True):
         synced: who keeps it in step with an account elsewhere.
         details: what its kind needs to do it, a struct of that kind's own.
         stays: what stays within it.
+        offers: what could go too, if somebody says so; later_by: the command that does it later.
+        owed: what is given back to the vendor by it; who goes past it has to tell them.
+        standing: which of `shows` tell of what is there, otherwise, and stays.
         brief: what a person must have read before she agrees, in a line; shows: further lines for the preview.
         remedy: what to do about a refusal that no other procedure would mend.
         exact, inside: as plans of the first format hold the path it is about, and what stays within it; their details hold keys.
@@ -88,6 +90,9 @@ class Action(msgspec.Struct, kw_only=True):
     attended: bool = False
     synced: str = ""
     offers: str = ""
+    later_by: str = ""
+    owed: str = ""
+    standing: list[int] = []
     details: dict[str, Any] = {}
     stays: list[Inside] = []
     shows: list[str] = []
@@ -103,6 +108,11 @@ class Action(msgspec.Struct, kw_only=True):
         if not self.about and {"hive", "path", "view"} <= set(self.details):
             self.about = [key_id(unpack_key(self.details), self.details.get("name"))]
         self.later = self.later or bool(self.details.get("again"))
+
+    @property
+    def meant(self) -> str:
+        """What its step means, its variables put in: all there is to know an absent thing by."""
+        return self.written or self.target
 
     def path(self, style: PathStyle) -> WPath | None:
         """The path it is about; None if it is about none."""
@@ -126,6 +136,11 @@ class Action(msgspec.Struct, kw_only=True):
     def judged(self, word: str, reason: str, remedy: str = "") -> None:
         """What the guard says against it."""
         self.state, self.reason, self.remedy = word, reason, remedy
+
+    def stands(self, line: str) -> None:
+        """A further line, of what is there, otherwise, and stays."""
+        self.standing.append(len(self.shows))
+        self.shows.append(line)
 
     def keep(self, reason: str) -> None:
         """It is not done, and why."""

@@ -125,7 +125,7 @@ class Here:
         because = more.pop("because", "") or f"the step at line {step.line}"
         return Action(
             phase=step.phase, step=step.index, line=step.line, kind=step.kind, label=model.label, verb=verb, target=target,
-            because=because, optional=model.may_fail, after_restart=model.after_restart, saves=model.saves, **more,
+            because=because, optional=model.may_fail, after_restart=model.after_restart, saves=model.saves, owed=model.owed, **more,
         )  # fmt: skip
 
     def version_in_range(self, version: str, pattern: str) -> bool:

@@ -178,8 +178,11 @@ class KeyLife(Kind, Generic[K]):
                 _, difference = would_write(registry, key, tree, restoring.replace)
                 action.items += difference.keys + difference.values
                 differ += difference.differ
-                stays = "exported first, then replaced" if restoring.replace else "stays"
-                action.shows += [f"{stays}: {text} is set otherwise" for text in difference.differ[:8]]
+                for text in difference.differ[:8]:
+                    if restoring.replace:
+                        action.shows.append(f"exported first, then replaced: {text} is set otherwise")
+                    else:
+                        action.stands(f"stays: {text} is set otherwise")
             if not action.items:
                 action.state, action.reason = (KEPT, "set otherwise by now") if differ else (ABSENT, "the same is there already")
         except Nowhere as error:

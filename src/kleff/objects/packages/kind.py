@@ -121,7 +121,8 @@ class PackageKind(Kind):
             self._taken_back(action, here, along.packages)
         else:
             action.keep(NOT_SAID)
-            action.offers = f"{plural(len(along.packages), 'package')} that came along, {size(along.size)}; later:  {LATER}"
+            action.offers = f"{plural(len(along.packages), 'package')} that came along, {size(along.size)}"
+            action.later_by = LATER
         yield action
 
     def _planned(self, step: LoadedStep, model: PackagePurge, here: Here, verb: str, found: list[Package], others: list[Package]) -> Action:

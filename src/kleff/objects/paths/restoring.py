@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
 
 from kleff.case.bag.index import Member, SavedItem
@@ -46,7 +46,7 @@ def plan(item: SavedItem, stem: str, restoring: Restoring) -> Action:
     if restoring.replace:
         action.items += len(decision.conflicts)
         action.size += sum(item.members[n].size for n, _, _ in decision.conflicts)
-    action.shows = _shows(item, restoring, decision)
+    _shown(action, item, restoring, decision)
     if not decision.tops and not (decision.conflicts and restoring.replace):
         action.state = KEPT if decision.conflicts else ABSENT
         action.reason = "something else stands there" if decision.conflicts else "the same is there already"
@@ -177,23 +177,29 @@ def _check(item: SavedItem, restoring: Restoring, account: Account | None, base:
             raise Nowhere(f"{place}: {verdict.reason}")
 
 
-def _shows(item: SavedItem, restoring: Restoring, decision: Decision) -> list[str]:
-    lines = []
-    stays = "set aside first" if restoring.replace else "stays"
+def _shown(action: Action, item: SavedItem, restoring: Restoring, decision: Decision) -> None:
+    """What stands in the way, what is there already, and what does not come back as it was."""
+    for line in _conflicts(item, decision):
+        if restoring.replace:
+            action.shows.append(f"set aside first: {line}")
+        else:
+            action.stands(f"stays: {line}")
+    if decision.same and decision.tops:
+        action.shows.append(f"{plural(len([n for n in decision.same if item.members[n].type != 'folder']), 'file')} the same already")
+    special = [m.path for m in item.members if m.type == "special"]
+    if special:
+        action.shows.append(f"not in the bag, only listed: {', '.join(special[:3])}")
+    if any(m.mode & 0o6000 for m in item.members):
+        action.shows.append("programs that ran with their owner's rights are put back without them")
+
+
+def _conflicts(item: SavedItem, decision: Decision) -> Iterator[str]:
     for number, place, look in decision.conflicts[:SHOWN]:
         saved = item.members[number]
         there = f"{size(look.size)} of {_day(look.times[1])}" if look.is_file else f"a {look.word}"
-        lines.append(f"{stays}: {place}, {there}; saved is {size(saved.size)} of {_day(saved.mtime)}")
+        yield f"{place}, {there}; saved is {size(saved.size)} of {_day(saved.mtime)}"
     if len(decision.conflicts) > SHOWN:
-        lines.append(f"{stays}: {plural(len(decision.conflicts) - SHOWN, 'more')}")
-    if decision.same and decision.tops:
-        lines.append(f"{plural(len([n for n in decision.same if item.members[n].type != 'folder']), 'file')} the same already")
-    special = [m.path for m in item.members if m.type == "special"]
-    if special:
-        lines.append(f"not in the bag, only listed: {', '.join(special[:3])}")
-    if any(m.mode & 0o6000 for m in item.members):
-        lines.append("programs that ran with their owner's rights are put back without them")
-    return lines
+        yield plural(len(decision.conflicts) - SHOWN, "more")
 
 
 def _day(time: int) -> str:

@@ -158,22 +158,34 @@ def topmost(files: FileTree, one: Distribution) -> list[WPath]:
         compiled = path.parent.name == "__pycache__" and (path.parent.parent.key, path.name.split(".")[0]) in modules
         return path.key in keys or compiled
 
+    whole = _Whole(files, its)
     result: dict[object, WPath] = {}
     sites = {site.key for site in one.environment.sites}
     for path in one.paths:
         top = path
-        while top.parent.key not in sites and top.parent.below(one.environment.prefix) and _all_its(files, top.parent, its):
+        while top.parent.key not in sites and top.parent.below(one.environment.prefix) and whole.is_its(top.parent):
             top = top.parent
         result[top.key] = top
-    compiled = (
-        path.parent.child("__pycache__", name)
-        for path in one.paths
-        if path.parent.key in sites
-        for name in names_in(files, path.parent.child("__pycache__"))
-    )
+    beside = {path.parent.key: path.parent.child("__pycache__") for path in one.paths if path.parent.key in sites}
+    compiled = (folder.child(name) for folder in beside.values() for name in names_in(files, folder))
     result |= {path.key: path for path in compiled if its(path)}
     return sorted(result.values(), key=lambda path: path.parts)
 
 
-def _all_its(files: FileTree, folder: WPath, its: Callable[[WPath], bool]) -> bool:
-    return all(look.is_folder or its(path) for path, look in files.walk(folder))
+class _Whole:
+    """Whether folders hold nothing but what is a package's own; each is looked into once."""
+
+    def __init__(self, files: FileTree, its: Callable[[WPath], bool]) -> None:
+        self._files = files
+        self._its = its
+        self._known: dict[object, bool] = {}
+
+    def is_its(self, folder: WPath) -> bool:
+        if folder.key not in self._known:
+            below = (folder.child(name) for name in names_in(self._files, folder))
+            self._known[folder.key] = all(self._goes(path) for path in below)
+        return self._known[folder.key]
+
+    def _goes(self, path: WPath) -> bool:
+        look = self._files.look(path)
+        return look is None or (self.is_its(path) if look.is_folder else self._its(path))
