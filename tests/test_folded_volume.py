@@ -10,7 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from kleff.case.guard.guard import Guard, Kept
+from kleff.case.guard.guard import Guard
+from kleff.case.guard.kept import Kept
 from kleff.engine.job import Job
 from kleff.errors import KleffError
 from kleff.workstation.lab.workstation import open_lab

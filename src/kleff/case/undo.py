@@ -16,7 +16,7 @@ from kleff.case.record.folder import Case
 from kleff.case.unknown_aside import unknown_aside
 from kleff.errors import DamagedCase, Interrupted, KleffError, Refused, Unflushed, remedy_for
 from kleff.texts import plural
-from kleff.workstation.paths import WPath, from_raw
+from kleff.workstation.paths import from_raw
 
 FAILED = "failed"  # of an inverse, not of an effect: what it was to take back stands in the journal as before
 
@@ -132,16 +132,16 @@ def _settle(hands: Hands, result: Undone, only: set[int] | None) -> None:
 
 def _appeared_again(hands: Hands) -> dict[int, TakenBack]:
     """Of what was set aside from a place that an earlier effect had emptied: it had appeared since, and stays aside for the original."""
-    first: list[WPath] = []
+    first: set[object] = set()
     found: dict[int, TakenBack] = {}
     for one in hands.case.journal.effects():
         place = effect_of(one).came_from(one, hands.workstation.style) if effect_of(one).aside() and one.state != "void" else None
         if place is None:
             continue
-        if any(earlier.holds(place) for earlier in first):
+        if any(key in first for key in place.line):
             found[one.id] = TakenBack("kept", f"{place} had appeared again after its removal; what appeared stays set aside")
         else:
-            first.append(place)
+            first.add(place.key)
     return found
 
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import Protocol, TypeVar
 
-from kleff.case.guard.guard import Kept
+from kleff.case.guard.kept import Kept
 from kleff.errors import UsageError
 from kleff.objects.base.here import Here, Options
 from kleff.objects.base.resolve import Resolver

@@ -6,7 +6,8 @@ import contextlib
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from kleff.case.guard.guard import Guard, Kept
+from kleff.case.guard.guard import Guard
+from kleff.case.guard.kept import Kept
 from kleff.case.record.unfinished import last_at_work
 from kleff.engine.accounts import for_all, keep_left_out, looked_at
 from kleff.engine.systems import applies

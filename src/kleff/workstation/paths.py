@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import os
 import stat
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -62,6 +63,12 @@ class WPath:
             return self.volume == other.volume and other.parts[:count] == self.parts
         mine, theirs = self.key, other.key
         return mine[0] == theirs[0] and theirs[1][:count] == mine[1]
+
+    @property
+    def line(self) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """The keys of all that hold it, itself last."""
+        volume, parts = self.key
+        return ((volume, parts[:count]) for count in range(len(parts) + 1))
 
     def below(self, other: WPath) -> bool:
         """Whether this path is truly below `other`."""

@@ -48,6 +48,8 @@ class Bag:
         self._key = key
         self._ending = ENDING if key else ""
         self._read_back: set[str] = set()  # names that this very process has read back
+        self._stems: set[str] | None = None  # that are taken; one process alone works on a case
+        self._saved: set[int] | None = None  # actions that are in the bag
         self.folder = case.folder / "bag"
 
     @property
@@ -78,18 +80,22 @@ class Bag:
         """A name for what an action saves; a second try (after a kill) gets a name of its own."""
         safe = re.sub(r"[^a-z0-9]+", "-", label.lower()).strip("-")[:40] or "saved"
         data = self._data()
+        if self._stems is None:
+            self._stems = {p.name.split(".")[0] for p in data.iterdir()}
         for attempt in range(1, 1000):
             stem = f"{action:03d}-{safe}" + (f"-{attempt}" if attempt > 1 else "")
-            if not any(p.name.split(".")[0] == stem for p in data.iterdir()):
+            if stem not in self._stems:
+                self._stems.add(stem)
                 return stem
         raise ActionFailed("too many tries to save this", remedy="start a new case")
 
-    def drop_unrecorded(self, action: int) -> None:
-        """Take away what a killed try of this action left; it was never part of the bag."""
-        data = self.folder / "data"
+    def drop_unrecorded(self, actions: set[int]) -> None:
+        """Take away what killed tries of these actions left; it was never part of the bag."""
+        data, self._stems = self.folder / "data", None
         recorded = {name for name, _, _, _ in self._case.journal.bag_items()}
-        if data.is_dir() and not self.sealed:
-            for path in sorted(data.rglob(f"{action:03d}-*"), key=lambda p: -len(p.parts)):
+        if data.is_dir() and actions and not self.sealed:
+            named = (p for p in data.rglob("*-*") if (number := p.name.partition("-")[0]).isdecimal() and int(number) in actions)
+            for path in sorted(named, key=lambda p: -len(p.parts)):
                 for file in [path] if path.is_file() else sorted(path.iterdir()):
                     if file.relative_to(self.folder).as_posix() not in recorded:
                         file.unlink()
@@ -179,6 +185,8 @@ class Bag:
             raise DamagedCase("is not read back as what was saved", where=str(index), remedy="leave out this step, and tell us of it")
         items = [(p.relative_to(self.folder).as_posix(), action, sha, p.stat().st_size) for p, sha in {**written, index: sha256}.items()]
         self._case.journal.add_bag_items(items)
+        if self._saved is not None:
+            self._saved.add(action)
         self._read_back |= {name for name, _, _, _ in items}
 
     def _write(self, file: Path, data: bytes) -> str:
@@ -191,7 +199,9 @@ class Bag:
 
     def holds(self, action: int) -> bool:
         """Whether what an action saves is in the bag, complete and read back."""
-        return any(item[1] == action for item in self._case.journal.bag_items())
+        if self._saved is None:
+            self._saved = {number for _, number, _, _ in self._case.journal.bag_items()}
+        return action in self._saved
 
     def seal(self) -> None:
         """Write the tag files, flush all, and read back what an earlier try has saved; the rest was read back just now.

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 
 import kleff
 from kleff.case.guard import tables
+from kleff.case.guard.kept import Kept
 from kleff.case.guard.keys import KeyGuard
 from kleff.case.guard.rules import PlaceRules
 from kleff.case.guard.verdict import OK, Verdict
@@ -49,36 +51,6 @@ class Target:
         """A path within this one, named as exactly as this one was."""
         literal_names = len(path.parts) if self.named_in_full else self.literal_names
         return Target(path, literal_names, self.literal, self.account, self.base)
-
-
-@dataclass
-class Kept:
-    """What must stay.
-
-    Attributes:
-        patterns: (volume, glob parts, reason) of what the procedure keeps.
-        places: paths that something else owns, and why they stay; all below a folder in it stays too.
-        single: paths that stay themselves, without what is below them (a package's own folders).
-        owned: those of `places` that are a package's; a step that names one as its target has not done what it says.
-    """
-
-    patterns: list[tuple[str, tuple[str, ...], str]] = field(default_factory=list)
-    places: list[tuple[WPath, str]] = field(default_factory=list)
-    single: dict[tuple[str, tuple[str, ...]], str] = field(default_factory=dict)
-    owned: set[tuple[str, tuple[str, ...]]] = field(default_factory=set)
-
-    def settle(self, then: Kept) -> None:
-        """What had to stay then stays; a folder that was not one owner's alone then has not become that since, though now it seems so."""
-        self.places = [(path, reason) for path, reason in self.places if path.key not in then.single]
-        self.owned -= set(then.single)
-        self.add(then)
-
-    def add(self, other: Kept) -> None:
-        """What another has to stay stays too; what is known already keeps its reason."""
-        known = {path.key for path, _ in self.places}
-        self.places += [(path, reason) for path, reason in other.places if path.key not in known]
-        self.single = {**other.single, **self.single}
-        self.owned |= other.owned
 
 
 @dataclass
@@ -176,13 +148,21 @@ class Guard:
         """Whether a folder is one of the system's own places, in which things of many lie."""
         return self._rules.of(path.key) is not None
 
-    def _homes(self, target: Target) -> Verdict:
+    @cached_property
+    def _holding_home(self) -> dict[object, Account]:
+        """By the keys of all homes and of the folders above them: the first account whose home is there."""
+        found: dict[object, Account] = {}
         for account in self._accounts:
-            if account.ordinary and target.path.holds(account.home):
-                here = target.path.key == account.home.key
-                what = "the home folder" if here else "a folder that holds the home folder"
-                return Verdict("refused", f"it is {what} of {account.name}")
-        return OK
+            for key in account.home.line if account.ordinary else ():
+                found.setdefault(key, account)
+        return found
+
+    def _homes(self, target: Target) -> Verdict:
+        account = self._holding_home.get(target.path.key)
+        if account is None:
+            return OK
+        what = "the home folder" if target.path.key == account.home.key else "a folder that holds the home folder"
+        return Verdict("refused", f"it is {what} of {account.name}")
 
     def _system(self, target: Target) -> Verdict:
         if any(target.path.holds(own) or own.holds(target.path) for own in self._kleff):

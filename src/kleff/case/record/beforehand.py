@@ -9,7 +9,7 @@ from typing import Literal
 
 import msgspec
 
-from kleff.case.guard.guard import Kept
+from kleff.case.guard.kept import Kept
 from kleff.case.record.effect import load
 from kleff.case.record.folder import Case
 from kleff.errors import DamagedCase

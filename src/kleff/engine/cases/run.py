@@ -296,9 +296,8 @@ class Runner:
 
     def _clear_ways(self) -> None:
         """Take away what a killed run may have left besides effects."""
-        for row in rows(self.case):
-            if row.action.phase in SAVING and row.state in (TO_DO, FAILED):
-                self.work.bag.drop_unrecorded(row.action.number)
+        cut_off = {row.action.number for row in rows(self.case) if row.action.phase in SAVING and row.state in (TO_DO, FAILED)}
+        self.work.bag.drop_unrecorded(cut_off)
         clear_up(self.here.workstation)
 
     # -- the end ----------------------------------------------------------------------------------------------

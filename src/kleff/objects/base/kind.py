@@ -11,7 +11,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Literal, Protocol, TypeVar, runtime_checkable
 
-from kleff.case.guard.guard import Kept, Target
+from kleff.case.guard.guard import Target
+from kleff.case.guard.kept import Kept
 from kleff.objects.base.action import Action, Outcome, Sighting
 from kleff.objects.base.condition import condition_of
 from kleff.objects.base.here import Here, Work

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from kleff.case.guard.guard import Kept
+from kleff.case.guard.kept import Kept
 from kleff.errors import Refused
 from kleff.objects.base.action import ABSENT, MANUAL, UNREADABLE, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work

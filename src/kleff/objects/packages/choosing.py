@@ -69,13 +69,14 @@ def with_parts(found: Sequence[Package], here: Here) -> tuple[list[Package], dic
         return list(found), {}
     result, told = list(found), dict[str, list[str]]()
     known = {bare(p.name): p for p in packages.all()}
+    given = {bare(p.name) for p in result}
     for package in result:  # grows while it is gone through
         parts = packages.stands_for(bare(package.name)) if package.state == "installed" else []
-        given = {bare(p.name) for p in result}
         mine = [known[n] for n in parts if n in known and n not in given and _may_go(known[n], here)]
         mine = [p for p in mine if not (set(packages.would_go([bare(p.name)]) or ()) - given - {bare(m.name) for m in mine})]
         if mine:
             result += mine
+            given |= {bare(p.name) for p in mine}
             told[package.name] = [bare(p.name) for p in mine]
     return result, told
 
@@ -99,7 +100,7 @@ def needing(found: Sequence[Package], here: Here) -> list[Package]:
     names = [p.name for p in found if p.state == "installed"]
     going = packages.would_go(names) if packages and names else None
     given = {bare(name) for name in names}
-    others = [name for name in going or [] if name not in given]
+    others = {name for name in going or [] if name not in given}
     return [p for p in packages.all() if bare(p.name) in others and p.state == "installed"] if packages and others else []
 
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from kleff.case.aside.spare_plan import SparePlan
-from kleff.case.guard.guard import Kept
+from kleff.case.guard.kept import Kept
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work

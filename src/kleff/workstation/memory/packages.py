@@ -65,16 +65,26 @@ class MemoryPackages:
         return found
 
     def would_go(self, names: Sequence[str]) -> list[str] | None:
-        going = list(names)
+        needed_by: dict[str, list[str]] = {}
+        for other, needed in self.needs.items():
+            for name in needed if other in self.known else ():
+                needed_by.setdefault(name, []).append(other)
+        going, known = list(names), set(names)
         for name in going:  # grows while it is gone through
-            going += [other for other, needed in self.needs.items() if name in needed and other in self.known and other not in going]
+            more = [other for other in needed_by.get(name, []) if other not in known]
+            going += more
+            known.update(more)
         return going
 
     def unneeded(self, without: Sequence[str] = ()) -> list[str] | None:
-        there = [name for name in self.known if name not in (self.would_go(without) or ())]
-        kept = [name for name in there if name not in self.automatic]
-        for name in kept:
-            kept += [needed for needed in self.needs.get(name, []) if needed in there and needed not in kept]
+        going = set(self.would_go(without) or ())
+        there = dict.fromkeys(name for name in self.known if name not in going)
+        kept = dict.fromkeys(name for name in there if name not in self.automatic)
+        waiting = list(kept)
+        while waiting:
+            more = [needed for needed in self.needs.get(waiting.pop(), []) if needed in there and needed not in kept]
+            kept.update(dict.fromkeys(more))
+            waiting += more
         return [name for name in there if name not in kept]
 
     def stands_for(self, name: str) -> list[str]:
