@@ -22,6 +22,7 @@ from kleff.case.record.unfinished import lock
 from kleff.engine.job import Job
 from kleff.errors import Refused
 from kleff.workstation.open import open_workstation
+from kleff.workstation.posix.calls import write_atomic
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 STEPS = "[[delete]]\npaths = ['/opt/brindlewort', '/var/lib/brindlewort']\n"
@@ -256,3 +257,11 @@ def test_nothing_of_a_run_that_cannot_begin(kleff: Kleff, top: Path, tmp_path: P
     assert said.code == 3
     assert held(top) == before
     assert not kleff.cases.exists() or list(kleff.cases.iterdir()) == []
+
+
+def test_a_file_of_one_that_was_cut_off(tmp_path: Path) -> None:
+    """After a restart numbers of processes come again: what one of that number has left stops nobody."""
+    left = write(tmp_path / f".kept.json.{os.getpid()}.part", "half")
+    write_atomic(tmp_path / "kept.json", b"whole")
+    assert (tmp_path / "kept.json").read_bytes() == b"whole"
+    assert not left.exists()

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import errno
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from kleff.case.aside.spare import Spare
+from kleff.case.aside.spare_index import SparedItem
 from kleff.case.effects.base import TakenBack
 from kleff.case.effects.moved import Moved
 from kleff.case.hands import Hands
@@ -19,7 +22,10 @@ from kleff.engine.library import parse
 from kleff.errors import RestartNeeded, Stopped
 from kleff.progress import Silent
 from kleff.report.case_facts import case_info
+from kleff.workstation.files.protocol import Folder
 from kleff.workstation.memory.facets import MemoryServices
+from kleff.workstation.memory.packages import MemoryPackages
+from kleff.workstation.paths import WPath
 from kleff.workstation.things import Service
 from memory import Bench, delete
 from support import Kleff, procedure, write
@@ -192,3 +198,35 @@ def test_no_program_is_started_before_what_failed_is_back(folder: Path, monkeypa
     assert (done.failed, done.stays) == ({}, [])
     assert bench.on.files.read(bench.on.files.path("/var/lib/beds/rows")) == b"7"
     assert bench.on.services.get("beds").running
+
+
+def test_what_the_system_does_not_let_back_is_not_lost(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A package's script has made a file anew, the original's way back is barred once: the next undo brings it, not the script's."""
+    bench = Bench(folder, "linux")
+    bench.on.packages.add("hoe", "1.0", ["/usr/bin/hoe"], folders=["/var/lib/hoe"])
+    bench.on.files.add("/var/lib/hoe/rows", "seven")
+    before = bench.files
+    job, _ = bench.run("[[purge]]\npackage = 'hoe'\n[[delete]]\npaths = ['/var/lib/hoe']\n")
+    put_back, bring = MemoryPackages.put_back, Spare._bring_file
+
+    def with_its_script(self: MemoryPackages, *arguments: Any) -> None:
+        put_back(self, *arguments)
+        path = bench.on.files.path("/var/lib/hoe/rows")
+        if bench.on.files.look(path) is not None:
+            bench.on.files.remove_single(path)
+        bench.on.files.add("/var/lib/hoe/rows", "none")
+
+    def busy(self: Spare, kept: SparedItem, path: WPath, to: Folder, name: str) -> list[str]:
+        if name == "rows":
+            raise OSError(errno.EBUSY, "Device or resource busy", name)
+        return bring(self, kept, path, to, name)
+
+    monkeypatch.setattr(MemoryPackages, "put_back", with_its_script)
+    with monkeypatch.context() as patch:
+        patch.setattr(Spare, "_bring_file", busy)
+        done = bench.undo(job)
+    assert "rows cannot be brought back: Device or resource busy" in done.failed[1]
+    done = bench.undo(bench.again(job, job.folder()))
+    assert (done.failed, done.stays) == ({}, [])
+    assert bench.on.files.read(bench.on.files.path("/var/lib/hoe/rows")) == b"seven"
+    assert bench.files == before

@@ -33,12 +33,16 @@ class Around:
 
     Args:
         stem: the folder in each area that is the spare's.
+
+    Attributes:
+        failed: what could not be given back now, and may be by another try.
     """
 
     def __init__(self, files: FileTree, area: Area, stem: str) -> None:
         self._files = files
         self._area = area
         self._stem = stem
+        self.failed: list[str] = []
 
     # -- taking -----------------------------------------------------------------------------------------------
 
@@ -166,7 +170,7 @@ class Around:
             elif kept.lies:
                 return self._give_file(kept, path, now)
         except OSError as error:
-            return [f"{path} cannot be given back as it was: {error.strerror}"]
+            self.failed.append(f"{path} cannot be given back as it was: {error.strerror}")
         return []
 
     def _give_file(self, kept: SparedItem, path: WPath, now: str) -> list[str]:

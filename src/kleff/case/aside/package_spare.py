@@ -103,6 +103,7 @@ class PackageSpare:
         stays = self._spare.bring_back(index, self._load(self._made), taken)
         stays += facet.settle(recorded.packages)
         stays += self._spare.around.give_back(around, taken, begun, acted, set(self._by_name(facet)))
+        self._spare.check_failed()  # what this try has made and found is kept for the next
         stays += self._settle_services(recorded, stopped)
         self._made.unlink(missing_ok=True)
         self._begun.unlink(missing_ok=True)

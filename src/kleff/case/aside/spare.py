@@ -25,7 +25,7 @@ from kleff.case.aside.spare_index import Made, SpareDifference, SparedItem, Spar
 from kleff.case.aside.spare_plan import SparePlan, leave_out
 from kleff.case.aside.spare_taking import Taking
 from kleff.case.record.exports import export, read_checked, read_export, write_new
-from kleff.errors import Refused
+from kleff.errors import ActionFailed, Refused
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef, Registry
@@ -34,6 +34,8 @@ from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.identity import packed
 from kleff.workstation.paths import Look, WPath
 from kleff.workstation.things import Source
+
+TOLD = 5  # of what could not be brought back, in one message
 
 
 class Spare:
@@ -51,6 +53,7 @@ class Spare:
         self._folder = folder / "undo"
         self._stem = f"{number:04d}-spare"
         self._special = 0
+        self._failed: list[str] = []
         self.around = Around(files, area, self._stem)
 
     # -- making -----------------------------------------------------------------------------------------------
@@ -181,6 +184,17 @@ class Spare:
             if look is not None and (look.uid, look.gid, stat.S_IMODE(look.mode)) == tuple(left):
                 yield path
 
+    def check_failed(self) -> None:
+        """After something was brought back: whether another try may bring back more.
+
+        Raises:
+            ActionFailed: naming what the system did not let be brought back.
+        """
+        failed = [*self._failed, *self.around.failed]
+        if failed:
+            more = f"; and {len(failed) - TOLD} more" if len(failed) > TOLD else ""
+            raise ActionFailed("; ".join(failed[:TOLD]) + more, remedy="see to that; then undo again")
+
     @property
     def not_back(self) -> str:
         """What was not brought back and needs not be, in words; many in one."""
@@ -216,7 +230,7 @@ class Spare:
                     self._special += 1  # a socket or pipe of a program that is gone; it makes its own anew
                 folder.flush()
         except OSError as error:
-            return [f"{path} cannot be brought back: {error.strerror}"]
+            self._failed.append(f"{path} cannot be brought back: {error.strerror}")
         return []
 
     def _settle_standing(self, kept: SparedItem, path: WPath, look: Look) -> list[str]:

@@ -36,7 +36,9 @@ class DriverRemoved(Spared, kw_only=True, frozen=True, omit_defaults=True):
         drivers = hands.workstation.drivers
         if drivers is None or not self.index:
             return stays(f"the driver of {self.title} is not taken back; install it again")
-        left = spare_of(hands, one.id).bring_back(self.index, own=[])
+        spare = spare_of(hands, one.id)
+        left = spare.bring_back(self.index, own=[])
+        spare.check_failed()
         if left:
             return stays("; ".join(left))
         try:

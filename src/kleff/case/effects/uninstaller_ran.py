@@ -47,6 +47,7 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
         spare = spare_of(hands, one.id)
         changed = [s for e in hands.case.journal.effects() if e.state == "done" for s in effect_of(e).settings(e, hands)]
         left = spare.bring_back(self.index, own=[(key, value.name) for key, value in changed])
+        spare.check_failed()
         return stays("; ".join(left)) if left else TakenBack("undone", f"brought back from the spare: {self.what_}{spare.not_back}")
 
     def wait(self, one: Journaled, hands: Hands) -> None:

@@ -197,6 +197,8 @@ def sync_volume(fd: int) -> None:
 def write_atomic(path: Path, data: bytes, mode: int = 0o600) -> None:
     """Replace a file whole or not at all: written beside it, flushed, renamed, folder flushed."""
     beside = path.with_name(f".{path.name}.{os.getpid()}.part")
+    with contextlib.suppress(FileNotFoundError):
+        os.unlink(beside)  # of one that was cut off: after a restart numbers of processes come again
     fd = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, mode)
     try:
         with os.fdopen(fd, "wb") as file:
