@@ -1,4 +1,4 @@
-"""The state of the caches before something is measured."""
+"""What benchmarks share: the state of the caches before something is measured, and how large it is."""
 
 from __future__ import annotations
 
@@ -13,3 +13,8 @@ def settle() -> None:
     os.sync()
     if COLD:
         Path("/proc/sys/vm/drop_caches").write_text("3\n", "ascii")
+
+
+def sized(usual: int) -> int:
+    """How many of something; with KLEFF_BENCH_SMALL=1 a hundredth, to see that a benchmark runs at all."""
+    return max(usual // 100, 1) if os.environ.get("KLEFF_BENCH_SMALL") == "1" else usual

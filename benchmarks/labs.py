@@ -15,11 +15,13 @@ import tempfile
 import time
 from pathlib import Path
 
+from caches import sized
+
 from kleff.registry.regfile import decode, encode
 from kleff.workstation.lab.making.plain import build_plain
 
 KLEFF = Path(sys.executable).parent / "kleff"
-KEYS, STEPS = 300_000, 500
+KEYS, STEPS = sized(300_000), sized(500)
 PARTS = ("InprocServer32", "ProgID", "TypeLib", "Version", "Implemented Categories", "DefaultIcon", "shell", "shellex", "Control")
 TEN = r"""format = 1
 [product]

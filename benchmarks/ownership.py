@@ -14,6 +14,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from caches import sized
+
 from kleff.workstation.open import open_workstation
 
 FILES = 40
@@ -60,7 +62,7 @@ def questions(top: Path) -> float:
 def main() -> None:
     pairs = int(sys.argv[1]) if len(sys.argv) > 1 else 15
     print("| packages | one listing, s | twenty questions, s | ratio (least..most) |\n|---|---|---|---|")
-    for packages in (700, 3000):
+    for packages in (max(sized(700), 25), max(sized(3000), 30)):
         with tempfile.TemporaryDirectory() as folder:
             top = Path(folder) / "tree"
             grow(top, packages)

@@ -18,6 +18,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from caches import sized
 from ownership import grow
 
 KLEFF = str(Path(sys.executable).parent / "kleff")
@@ -86,7 +87,7 @@ def whole(folder: Path, pairs: int) -> None:
     subprocess.run(["dpkg-deb", "--root-owner-group", "-b", source, folder / "bench.deb"], check=True, capture_output=True)
     kept = folder / "data"
     kept.mkdir()
-    for number in range(200):
+    for number in range(max(sized(200), 2)):
         (kept / f"{number}.db").write_bytes(os.urandom(500_000) + b"beds of sage\n" * 40_000)
     file.write_text(
         HEAD + f'[[evidence]]\npackage = "kleff-bench"\n[[backup]]\npaths = ["{DATA}"]\n[[purge]]\npackage = "kleff-bench"\n'
@@ -131,7 +132,7 @@ def main() -> None:
             looking(file, "this"),
             [["apt-get", "-s", "purge", package]],
         )
-        for packages in (700, 3000):
+        for packages in (max(sized(700), 25), max(sized(3000), 30)):
             generated(folder, packages, pairs)
         whole(folder, pairs)
 

@@ -16,6 +16,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from caches import sized
+
 STEPS = """format = 1
 [product]
 id = "big"
@@ -39,11 +41,11 @@ def build(top: Path) -> None:
     (top / "etc/passwd").write_text("root:x:0:0:root:/root:/bin/sh\n")
     (top / "etc/machine-id").write_text("0123456789abcdef0123456789abcdef\n")
     (top / "var/lib/dpkg/status").touch()
-    for number in range(500):
+    for number in range(sized(500)):
         (top / f"opt/big/many/{number}").mkdir()
-    for number in range(2_000):
+    for number in range(sized(2_000)):
         (top / f"opt/big/saved/{number}").write_bytes(number.to_bytes(4, "little") * 4096)
-    for number in range(200):
+    for number in range(sized(200)):
         (top / f"opt/big/deep/{number}").mkdir()
         for file in range(100):
             (top / f"opt/big/deep/{number}/{file}").touch()

@@ -19,12 +19,14 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+from caches import sized
+
 from kleff.case.effects.moved import Moved
 from kleff.case.record.journal import Journal
 
 HEAD = 'format = 1\n[product]\nid = "big"\nname = "Big"\n[[evidence]]\npath = "/opt/none"\n'
 KLEFF = Path(sys.executable).parent / "kleff"
-EFFECTS = 10_000
+EFFECTS = sized(10_000)
 FLUSHES = "fsync,fdatasync,syncfs,sync_file_range"
 
 
@@ -61,6 +63,7 @@ def flushes(work: Path, name: str, steps: str) -> str:
         "--on",
         f"root:{top}",
         "--yes",
+        "--without-evidence",
         "--quiet",
         "--cases",
         work / f"{name}-cases",
@@ -101,10 +104,11 @@ def lines_rate(work: Path, number: int) -> float:
 
 def preview(work: Path, name: str, step: Callable[[int], str]) -> str:
     """Wall time and largest memory of one preview of 1,000 steps for 50 accounts."""
-    top = linux_tree(work / name, 50)
-    for number in range(0, 50, 5):
+    people = max(sized(50), 10)
+    top = linux_tree(work / name, people)
+    for number in range(0, people, 5):
         (top / f"home/person{number:02d}/.big7").mkdir()
-    file = written(work / f"{name}.toml", "".join(step(n) for n in range(1000)))
+    file = written(work / f"{name}.toml", "".join(step(n) for n in range(sized(1000))))
     taken, peak, actions = [], 0, 0
     for _ in range(3):
         begun = time.perf_counter()
