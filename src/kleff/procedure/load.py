@@ -6,7 +6,7 @@ import contextlib
 import re
 from collections.abc import Iterator, Mapping
 from difflib import get_close_matches
-from functools import lru_cache
+from functools import cache, cached_property
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -54,9 +54,14 @@ def parse_procedure(raw: bytes, name: str, kinds: KindTable, rules: int = RULES)
     return _Loader(parse_source(raw, name), kinds, rules).procedure()
 
 
-@lru_cache(maxsize=100)
+@cache
 def _fields(model: type[Section]) -> tuple[msgspec.structs.FieldInfo, ...]:
     return msgspec.structs.fields(model)
+
+
+@cache
+def _names(model: type[Section]) -> frozenset[str]:
+    return frozenset(f.encode_name for f in _fields(model))
 
 
 class _Loader:
@@ -130,11 +135,19 @@ class _Loader:
         phase = str(address[0]) if address else ""
         if phase not in self.kinds:
             return []
-        found = [
-            (p, kind) for p, kinds in self.kinds.items() for kind, model in kinds.items() if key in {f.encode_name for f in _fields(model)}
-        ]
+        found = self._holders.get(key, [])
         here = [kind for p, kind in found if p == phase]
         return (here or [f"{kind}  in [[{p}]]" for p, kind in found if p != "evidence"])[:3]
+
+    @cached_property
+    def _holders(self) -> dict[str, list[tuple[str, str]]]:
+        """By every key: (phase, kind) of the steps that have it."""
+        found: dict[str, list[tuple[str, str]]] = {}
+        for phase, kinds in self.kinds.items():
+            for kind, model in kinds.items():
+                for key in _names(model):
+                    found.setdefault(key, []).append((phase, kind))
+        return found
 
     def _places(self, table: Any) -> dict[str, list[str]]:
         if not isinstance(table, dict):
@@ -196,7 +209,7 @@ class _Loader:
         allowed = self.kinds.get(phase, {})
         named = [key for key in table if key in allowed]
         # A key of one kind may be the name of another: of both, the one that knows the other is meant.
-        fields = {key: {f.encode_name for f in _fields(allowed[key])} for key in named}
+        fields = {key: _names(allowed[key]) for key in named}
         named = [key for key in named if not any(key in fields[other] and other not in fields[key] for other in named if other != key)]
         listed = ", ".join(sorted(allowed))
         if len(named) == 1:
