@@ -19,7 +19,7 @@ import zstandard
 
 from kleff.case.bag.archive import MemberSource, check_archive, write_archive
 from kleff.case.bag.harmless import check_harmless
-from kleff.case.bag.opened import check_bag, open_bag
+from kleff.case.bag.opened import open_bag
 from kleff.case.guard.guard import Guard
 from kleff.case.hands import Hands
 from kleff.case.record.folder import create_case, open_case
@@ -30,7 +30,7 @@ from kleff.engine.cases.run import Runner
 from kleff.engine.checking.advice import advice
 from kleff.engine.context import make_context
 from kleff.engine.library import parse
-from kleff.engine.plan import make_plan
+from kleff.engine.plan import Planning
 from kleff.errors import KleffError
 from kleff.objects.base.restoring import Restoring
 from kleff.progress import Silent
@@ -78,7 +78,7 @@ class Bench:
     def _finish(self) -> None:
         workstation = open_workstation(self.spec)
         here = make_context(workstation, parse(STEPS, "p.toml"))
-        plan = make_plan(here)
+        plan = Planning.whole(here).plan()
         case = create_case(self.folder / "cases", workstation, STEPS, "press", procedure_name="p.toml", product="Brindlewort Press")
         record_plan(case, plan)
         Runner(here, case, Silent()).run()
@@ -98,7 +98,7 @@ def feed_procedure(bench: Bench, data: bytes) -> None:
         if spec.startswith("lab:"):
             write(bench.lab / "lab.toml", 'format = 1\nname = "B"\nid = "b"\n')
         here = make_context(open_workstation(spec), procedure)
-        encode(preview_document(here, make_plan(here), []))
+        encode(preview_document(here, Planning.whole(here).plan(), []))
 
 
 def feed_reg(bench: Bench, data: bytes) -> None:
@@ -113,7 +113,7 @@ def feed_reg(bench: Bench, data: bytes) -> None:
 def feed_lab(bench: Bench, data: bytes) -> None:
     """Opened, and a procedure previewed on it."""
     write(bench.lab / "lab.toml", data)
-    make_plan(make_context(open_workstation(f"lab:{bench.lab}"), parse(STEPS, "p.toml")))
+    Planning.whole(make_context(open_workstation(f"lab:{bench.lab}"), parse(STEPS, "p.toml"))).plan()
 
 
 def feed_journal(bench: Bench, data: bytes) -> None:
@@ -191,7 +191,7 @@ def feed_bag(bench: Bench, data: bytes) -> None:
     target = files[data[0] % len(files)] if data else files[0]
     was = target.read_bytes()
     target.write_bytes(data[1:])
-    check_bag(folder)
+    open_bag(folder)
     assert data[1:] == was or target.name == "tagmanifest-sha256.txt", f"a changed {target.name} passed"
 
 

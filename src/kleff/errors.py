@@ -22,7 +22,6 @@ class KleffError(Exception):
     """
 
     exit_code = 1
-    reference = "error"
 
     def __init__(self, what: str, *, where: str = "", remedy: str = "", said: Sequence[str] = ()) -> None:
         super().__init__(what)
@@ -59,7 +58,6 @@ class Stopped(KleffError):
     """An action failed; the case is open."""
 
     exit_code = 1
-    reference = "stopped"
 
 
 class Unflushed(Stopped):
@@ -71,7 +69,6 @@ class Unflushed(Stopped):
     """
 
     exit_code = 1
-    reference = "unflushed"
 
     def __init__(self, what: str, *, volume: str = "", where: str = "", remedy: str = "", said: Sequence[str] = ()) -> None:
         super().__init__(what, where=where, remedy=remedy, said=said)
@@ -82,21 +79,18 @@ class ActionFailed(KleffError):
     """One action could not be done. The engine turns it into `Stopped` unless the step is optional."""
 
     exit_code = 1
-    reference = "action-failed"
 
 
 class InUse(ActionFailed):
     """Something cannot be moved, since a program holds it, or something in it, open."""
 
     exit_code = 1
-    reference = "in-use"
 
 
 class EndedBadly(ActionFailed):
     """A program that removes a product ended with an exit code that means failure: `code`."""
 
     exit_code = 1
-    reference = "ended-badly"
 
     def __init__(self, what: str, *, code: int, where: str = "", remedy: str = "", said: Sequence[str] = ()) -> None:
         super().__init__(what, where=where, remedy=remedy, said=said)
@@ -107,28 +101,24 @@ class StillAtWork(ActionFailed):
     """A program has not ended in time; it was not cut off, and nothing else may be begun while it works."""
 
     exit_code = 1
-    reference = "still-at-work"
 
 
 class DamagedCase(KleffError):
     """A case or bag that cannot be read, or does not match its checksums."""
 
     exit_code = 3
-    reference = "damaged-case"
 
 
 class CannotRead(KleffError):
     """A file of a case that the system does not let be read now; it need not be damaged."""
 
     exit_code = 3
-    reference = "cannot-read"
 
 
 class NeverBegun(DamagedCase):
     """A case folder in which nothing has been written: Kleff was killed, or hindered, while it was made."""
 
     exit_code = 3
-    reference = "never-begun"
 
     def __init__(self, *, where: str) -> None:
         super().__init__(
@@ -140,7 +130,6 @@ class NewerCase(KleffError):
     """A case that a newer Kleff made."""
 
     exit_code = 3
-    reference = "newer-case"
 
     def __init__(self, what: str, *, where: str = "", remedy: str = "use the Kleff that made the case, or a newer one") -> None:
         super().__init__(what, where=where, remedy=remedy)
@@ -156,7 +145,6 @@ class UsageError(KleffError):
     """A command line that makes no sense."""
 
     exit_code = 2
-    reference = "usage"
 
 
 class ProcedureError(KleffError):
@@ -167,7 +155,6 @@ class ProcedureError(KleffError):
     """
 
     exit_code = 2
-    reference = "procedure"
 
     def __init__(self, problems: Sequence[str], *, remedy: str = "") -> None:
         super().__init__("\n".join(problems), remedy=remedy)
@@ -178,48 +165,40 @@ class Refused(KleffError):
     """The guard, a missing permission or a missing confirmation said no; nothing was changed."""
 
     exit_code = 3
-    reference = "refused"
 
 
 class LinkOnTheWay(Refused):
     """A folder on the way is a link that somebody other than an administrator can change."""
-
-    reference = "link-on-the-way"
 
 
 class NoSuchWorkstation(KleffError):
     """The workstation that was named is not there, or its folder is incomplete."""
 
     exit_code = 3
-    reference = "no-such-workstation"
 
 
 class NoSuchCase(KleffError):
     """The case that was named does not exist."""
 
     exit_code = 3
-    reference = "no-such-case"
 
 
 class Blocked(KleffError):
     """An unfinished case or another running Kleff stands in the way."""
 
     exit_code = 3
-    reference = "blocked"
 
 
 class NotClean(KleffError):
     """Finished, but something is left."""
 
     exit_code = 4
-    reference = "not-clean"
 
 
 class RestartNeeded(KleffError):
     """The workstation must be restarted before the case can go on."""
 
     exit_code = 5
-    reference = "restart-needed"
 
 
 class StopAtOnce(BaseException):
@@ -230,7 +209,6 @@ class Interrupted(KleffError):
     """The technician (or the system) asked to stop; the case is open."""
 
     exit_code = 130
-    reference = "interrupted"
 
 
 _REMEDIES = {

@@ -64,11 +64,6 @@ class Plan(msgspec.Struct, kw_only=True):
         return [a for a in self.actions if a.phase == "before" and a.state in (REFUSED, UNREADABLE)]
 
 
-def make_plan(here: Here) -> Plan:
-    """Resolve every step."""
-    return Planning.whole(here).plan()
-
-
 @dataclass(frozen=True)
 class Planning:
     """What every step came to, by itself, so that another answer needs to resolve only the steps that it concerns.

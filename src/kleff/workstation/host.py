@@ -64,9 +64,6 @@ class Host(Protocol):
 
     def flush_file(self, file: IO[bytes]) -> None: ...
 
-    def open_log(self, file: Path) -> IO[bytes]:
-        """A file that is added to, for this account alone; no link is followed."""
-
     def write_atomic(self, file: Path, data: bytes, mode: int = 0o600) -> None:
         """Replace a file whole or not at all."""
 

@@ -65,16 +65,6 @@ def comparing(folder: Path, known: Collection[str] = ()) -> Iterator[dict[str, s
             stop.set()
 
 
-def check_files(folder: Path) -> dict[str, str]:
-    """The same, at once.
-
-    Raises:
-        DamagedCase: any file is missing, changed, not listed or no regular file.
-    """
-    with comparing(folder) as listed:
-        return listed
-
-
 def _check_present(folder: Path, sizes: dict[str, int], listed: dict[str, str]) -> None:
     present = {name for name in sizes if name.startswith("data/")}
     for name in listed:

@@ -82,15 +82,6 @@ class SavedBag:
         return unpack(self.key.unseal(data, name) if self.key else data, str(self.payload(name)))
 
 
-def check_bag(folder: Path) -> int:
-    """Read a whole bag back against its manifests; returns the number of payload files.
-
-    Raises:
-        DamagedCase: any file is missing, changed or not listed.
-    """
-    return len(open_bag(folder).sums)
-
-
 def open_bag(folder: Path, progress: Progress | None = None, contents: bool = True, unlock: Unlock | None = None) -> SavedBag:
     """Verify a bag whole and read what it says.
 

@@ -20,7 +20,6 @@ if TYPE_CHECKING:
     from kleff.case.record.effect import Journaled
 
 # Exit codes of Windows Installer, which other uninstallers use too ("Windows Installer Error Codes").
-RESTART, RESTARTING = 3010, 1641
 NOT_THERE = (1605, 1614)
 SETTLING = 10.0  # seconds that are left to the system once nothing of an uninstaller is at work any more
 MEANINGS = {

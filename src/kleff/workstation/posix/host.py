@@ -23,7 +23,6 @@ from kleff.workstation.posix.handles import PosixFolder
 from kleff.workstation.things import Given, Known, Running
 
 NEW = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
-LOG = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
 MEMORY = Path("/dev/shm")
 BRIEFLY = 0.05  # seconds
 
@@ -76,9 +75,6 @@ class PosixHost:
     def flush_file(self, file: IO[bytes]) -> None:
         file.flush()
         os.fsync(file.fileno())
-
-    def open_log(self, file: Path) -> IO[bytes]:
-        return os.fdopen(os.open(file, LOG, 0o600), "ab")
 
     def write_atomic(self, file: Path, data: bytes, mode: int = 0o600) -> None:
         write_atomic(file, data, mode)

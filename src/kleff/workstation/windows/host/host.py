@@ -97,9 +97,6 @@ class WindowsHost:
         file.flush()
         os.fsync(file.fileno())
 
-    def open_log(self, file: Path) -> IO[bytes]:
-        return opened.added_to(self._files, file)
-
     def write_atomic(self, file: Path, data: bytes, mode: int = 0o600) -> None:
         new = file.with_name(f"{file.name}.new")
         new.unlink(missing_ok=True)  # of a try that was cut off
