@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from msgspec import Meta, Struct
 
 from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
+from kleff.objects.base.along import allowed_by, came_along, goes_too, refuse_for
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
@@ -16,8 +17,6 @@ from kleff.procedure.model import AccountStep, Step, Text, Texts
 from kleff.workstation.flatpak_facet import Flatpak, named
 from kleff.workstation.identity import NameId, path_id
 from kleff.workstation.things import Account
-
-CAME_ALONG = "came along"
 
 
 class _Flatpaks(AccountStep, kw_only=True, frozen=True):
@@ -100,17 +99,13 @@ class FlatpakKind(Kind):
         self, step: LoadedStep, model: FlatpakPurge, here: Here, action: Action, one: Flatpak, others: list[Flatpak]
     ) -> tuple[Action, list[Flatpak]]:
         """The action for one, and what goes in it; nothing where it is refused."""
-        users = [o for o in others if o.runs_on == one.ref]
-        with_it = [o for o in users if any(name_matches(a, o.name, True) for a in model.allows)]
+        with_it, left = allowed_by(model.allows, [o for o in others if o.runs_on == one.ref], lambda o: o.name)
         refuse(action, pattern_objection(model.flatpak))
-        if len(users) > len(with_it) and action.state != REFUSED:
-            listed = ", ".join(o.name for o in users if o not in with_it)
-            refuse(action, f"{listed} run{'' if ',' in listed else 's'} on it and would go too; let them go:  allows = [...]")
-        if action.state == REFUSED:
+        if refuse_for(action, [o.name for o in left], "runs on it").state == REFUSED:
             return action, []
         going = [*with_it, *_with_extensions([one], others)]
         action = self._about(step, here, action.verb, going)
-        action.shows += [f"would not work any more, and goes too: {', '.join(o.name for o in with_it)}"] if with_it else []
+        goes_too(action, [o.name for o in with_it])
         return action, going
 
     def _along(self, step: LoadedStep, model: FlatpakPurge, here: Here, verb: str, going: list[Flatpak]) -> Iterator[Action]:
@@ -118,10 +113,8 @@ class FlatpakKind(Kind):
         along = _came_along(going, list(_everywhere(here))) if going else []
         for whose in dict.fromkeys(one.account for one in along):
             more = self._about(step, here, verb, [one for one in along if one.account == whose])
-            more.label, more.because = more.label or CAME_ALONG, "it came along with it, and nothing needs it then"
-            if model.came_along == "none":
-                more.keep('nothing says that they go:  came_along = "these"')
-            elif whose == "" and all(one.account for one in going):
+            came_along(more, model.came_along == "these")
+            if model.came_along != "none" and whose == "" and all(one.account for one in going):
                 more.keep("it is everybody's, and only an account's application goes")
             yield more
 

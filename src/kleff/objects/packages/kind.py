@@ -9,6 +9,8 @@ from kleff.case.aside.spare_plan import SparePlan
 from kleff.case.guard.kept import Kept
 from kleff.errors import ActionFailed
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, Action, Outcome, Sighting
+from kleff.objects.base.along import came_along as named_along
+from kleff.objects.base.along import goes_too
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.noting import note_named, note_services
@@ -45,7 +47,6 @@ class Agreed(Struct, kw_only=True):
     names: list[str]
 
 
-CAME_ALONG = "came along"
 LATER = "apt-get autoremove --purge"
 NOT_SAID = "nothing says that they go:  --came-along these  takes them too"
 
@@ -97,8 +98,7 @@ class PackageKind(Kind):
         with_them = [p for p in others if allowed(model, p) or only_came_along(p, found, here)]
         action = self._planned(step, model, here, verb, [*with_them, *found], [p for p in others if p not in with_them])
         action.shows += [f"{name} stands for {', '.join(of)}" for name, of in parts.items()]
-        if with_them:
-            action.shows.append(f"would not work any more, and goes too: {', '.join(bare(p.name) for p in with_them)}")
+        goes_too(action, [bare(p.name) for p in with_them])
         yield action
         if last_purge(step, here):
             yield from self._along(step, here, verb)
@@ -115,8 +115,7 @@ class PackageKind(Kind):
         if not along.packages:
             return
         action = self._about(step, here, verb, along.packages)
-        action.because = "it came along with them, and nothing needs it then"
-        action.label = action.label or CAME_ALONG
+        named_along(action, said=True, of="them")
         if along.going:
             self._taken_back(action, here, along.packages)
         else:

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from msgspec import Meta
 
 from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
+from kleff.objects.base.along import allowed_by, came_along, goes_too, refuse_for
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
@@ -18,7 +19,6 @@ from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.identity import NameId
 from kleff.workstation.paths import WPath
 
-CAME_ALONG = "came along"
 NEVER = ("pip", "setuptools", "wheel")  # without them nothing else can be installed in an environment
 
 
@@ -100,18 +100,14 @@ class PythonKind(Kind):
             plan_several(action, here, [environment.prefix, *_links(here, environment)], environment.account)
             yield action
             return
-        needing = _needing([one], others)
-        with_it = [o for o in needing if any(name_matches(a, o.name, True) for a in model.allows)]
+        with_it, left = allowed_by(model.allows, _needing([one], others), lambda o: o.name)
         refuse(action, pattern_objection(model.python))
         if normalized(one.name) in NEVER:
             refuse(action, f"{one.name} is what installs the others")
-        if len(needing) > len(with_it) and action.state != REFUSED:
-            listed = ", ".join(o.name for o in needing if o not in with_it)
-            refuse(action, f"{listed} need{'' if ',' in listed else 's'} it and would go too; let them go:  allows = [...]")
-        if action.state == REFUSED:
+        if refuse_for(action, [o.name for o in left], "needs it").state == REFUSED:
             yield action
             return
-        action.shows += [f"would not work any more, and goes too: {', '.join(o.name for o in with_it)}"] if with_it else []
+        goes_too(action, [o.name for o in with_it])
         plan_several(action, here, [p for o in (one, *with_it) for p in topmost(here.workstation.files, o)], environment.account)
         yield action
         yield from self._along(step, model, here, action, [one, *with_it], others)
@@ -124,11 +120,8 @@ class PythonKind(Kind):
             return
         names = ", ".join(f"{o.name} {o.version}" for o in along)
         more = here.action(step, "purge", names, account=action.account, about=[_id(o) for o in along])
-        more.label, more.because = more.label or CAME_ALONG, "it came along with it, and nothing needs it then"
         plan_several(more, here, [p for o in along for p in topmost(here.workstation.files, o)], going[0].environment.account)
-        if model.came_along == "none":
-            more.keep('nothing says that they go:  came_along = "these"')
-        yield more
+        yield came_along(more, model.came_along == "these")
 
     def claims(self, step: StepOf[_Python], here: Here) -> Claimed:
         """The paths of what goes, so that what packages of the system own of them is known to stay."""
