@@ -7,6 +7,7 @@ import fcntl
 import math
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -70,6 +71,15 @@ def pytest_configure(config: pytest.Config) -> None:
     """The modules are compiled once, as an installation does it: hundreds of programs start from them, some where nothing is written."""
     if not hasattr(config, "workerinput"):
         compileall.compile_dir(SOURCE, quiet=2)
+    if hasattr(config, "workerinput") or not getattr(config.option, "numprocesses", None):
+        _as_on_a_terminal()
+
+
+def _as_on_a_terminal() -> None:
+    """Signals that were ignored where the tests were started (nohup(1), a shell's background) would be by all programs they start."""
+    for number in (signal.SIGINT, signal.SIGQUIT, signal.SIGHUP, signal.SIGTERM):
+        if signal.getsignal(number) is signal.SIG_IGN:
+            signal.signal(number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
