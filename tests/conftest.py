@@ -21,6 +21,8 @@ from support import Kleff, clone
 from wine.fixtures import api, caller, helper, made_prefix, prefix, service, stick, windows, windows_program  # noqa: F401  fixtures
 
 SOURCE = Path(__file__).parent.parent / "src" / "kleff"
+# Of the long tests alone (scripts/long_tests.sh): they install what is large.
+collect_ignore = [] if os.environ.get("KLEFF_ALL_PRODUCTS") == "1" else ["test_real_tools.py"]
 
 
 @pytest.fixture(scope="session")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import subprocess
 import sys
@@ -19,13 +18,11 @@ from test_flatpaks import BEDS, GROUND, Shelf
 from test_packages_exact import NOISE
 from test_python_packages import wheels
 
-EVERY = os.environ.get("KLEFF_ALL_PRODUCTS") == "1"
 missing = [n for n in (*NEEDED, "flatpak") if shutil.which(n) is None]
 pytestmark = [
     pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
     pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
     pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.skipif(not EVERY, reason="one of the long tests: KLEFF_ALL_PRODUCTS=1"),
     pytest.mark.xdist_group("booted products"),
 ]
 
