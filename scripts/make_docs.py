@@ -1,4 +1,5 @@
-"""Write the parts of docs/ that are made from the code and its data: docs/procedure.md, docs/json.md and docs/guard.md.
+"""Write the parts of docs/ that are made from the code and its data: docs/procedure.md, docs/json.md and docs/guard.md, and the
+figures of docs/architecture.md.
 
 Run it after a model has changed:  python scripts/make_docs.py
 """
@@ -12,6 +13,7 @@ from pathlib import Path
 from typing import Any, get_type_hints
 
 import msgspec
+from figures import HEAD, table
 
 from kleff.case.guard.tables import as_data, system_names
 from kleff.objects.base.known import model_table
@@ -130,7 +132,14 @@ def guard_page() -> str:
     return "\n".join(out).rstrip() + "\n"
 
 
-PAGES = {"guard.md": guard_page, "procedure.md": procedure_page, "json.md": json_page}
+def architecture_page() -> str:
+    """The page as it is, with its figures counted anew."""
+    text = (DOCS / "architecture.md").read_text("utf-8")
+    start, end = text.index(HEAD), text.index("\n\n", text.index(HEAD))
+    return text[:start] + table().rstrip("\n") + text[end:]
+
+
+PAGES = {"guard.md": guard_page, "procedure.md": procedure_page, "json.md": json_page, "architecture.md": architecture_page}
 
 if __name__ == "__main__":
     if sys.argv[1:2] == ["--print"]:

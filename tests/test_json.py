@@ -117,7 +117,7 @@ def test_the_procedure_schema_accepts_the_samples(kleff: Kleff) -> None:
         assert kleff("check", sample, "--json").json()["files"][0]["valid"]
 
 
-@pytest.mark.parametrize("page", ["procedure.md", "json.md", "guard.md"])
+@pytest.mark.parametrize("page", ["procedure.md", "json.md", "guard.md", "architecture.md"])
 def test_generated_documents_are_up_to_date(page: str) -> None:
     done = subprocess.run([sys.executable, ROOT / "scripts/make_docs.py", "--print", page], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
