@@ -34,7 +34,7 @@ def rows() -> list[tuple[str, str, str]]:
             "all but those of `posix/` and `linux/`",
         ),
         (
-            "climbs back into the command line, depth first over the calls of `run`, `resume`, `undo`, `restore` (`scripts/climbs.py`)", "-",
+            "climbs back into the command line, depth first over calls: `run`, `resume`, `undo`, `restore` (`scripts/climbs.py`)", "-",
             ", ".join(map(str, climbed)) + " (15, 5, 4, 11 before the dialogue lay in the engine)",
         ),
         ("assertions about types", "-", f"{asserted} (126 before kinds were typed by their models)"),
