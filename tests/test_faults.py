@@ -54,7 +54,7 @@ def draws(call: str) -> list[Draw]:
         for name in CODES for at in range(1, AT_MOST.get(call, 14)) for verb in ("run", "resume", "undo")
         for where in ("tree", "cases") for for_good in (False, True)
     ]  # fmt: skip
-    return random.Random(call).sample(every, 300 if EVERY else 9)
+    return random.Random(call).sample(every, int(os.environ.get("KLEFF_DRAWS", "300" if EVERY else "9")))
 
 
 def mounted_anew(case: Path) -> None:

@@ -116,6 +116,7 @@ def test_a_call_that_fails(bench: Booted) -> None:
             running.wait(60)
         begun = known(bench)
         words = RUN if verb == "run" or not begun else (verb, CASES / begun[-1], *(["--yes"] if verb == "undo" else []))
+        print(f"{verb}: {call} {at} {code} below {below}, {for_good=}", flush=True)  # how far it is, with pytest -s
         faulty = ("python3", TESTS / "faulty.py", call, at, code, below, for_good, *words)
         done = bench.do(*faulty)
         said = done.stdout + done.stderr
