@@ -1,6 +1,6 @@
 """The lowest versions that pyproject.toml allows, as constraints for pip.
 
-    pip install -c <(python scripts/lowest.py) -e '.[test]'
+pip install -c <(python scripts/lowest.py) -e '.[test]'
 """
 
 from __future__ import annotations

@@ -6,13 +6,18 @@ import os
 import stat
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from kleff.case.effects.lines_changed import LinesChanged, change_lines
+from kleff.case.guard.guard import Guard, Target
+from kleff.case.hands import Hands
+from kleff.case.record.folder import open_case
 from kleff.errors import Refused, Stopped
+from kleff.progress import Silent
 from kleff.workstation.files.lines import apply, decode, encode, put_back, taking_out
 from memory import Bench, each_kill
 from support import Kleff, linux_tree, procedure, write
@@ -236,3 +241,30 @@ paths = ["/opt/hoe"]
     assert {p: p.read_text() for p in before} == before
     bad = procedure(tmp_path / "bad.toml", text.replace('lines = "/opt/hoe"', 'lines = "hoe"'))
     assert "bad.toml:14" in kleff("check", bad, code=2).out
+
+
+class BedLinesChanged(LinesChanged, kw_only=True, frozen=True, omit_defaults=True):
+    """Lines of beds, and which bed."""
+
+    kind: ClassVar[str] = "bed lines changed"
+    bed: str
+
+
+def test_another_effect_changes_lines(folder: Path) -> None:
+    """By the same act, journaled and taken back as its own kind."""
+    bench = Bench(folder, "linux")
+    bench.on.files.add("/etc/beds", "one\nhoe-bed seven\nlast\n")
+    bench.on.files.add("/srv/x", "x")
+    before = bench.files
+    job, _ = bench.run("[[delete]]\npaths = ['/srv/x']\n")
+    workstation = bench.on.open()
+    with open_case(job.folder(), writable=True) as case:
+        hands = Hands(workstation, case, Guard(workstation), Silent())
+        path = workstation.files.path("/etc/beds")
+        assert path is not None
+        target = Target(path, 2, 4)
+        assert change_lines(hands, 1, target, lambda lines: taking_out(lines, ["hoe-bed"], folded=False), BedLinesChanged, bed="seven") == 1
+        assert case.journal.effects()[-1].kind == "bed lines changed"
+    assert bench.on.files.read(path) == b"one\nlast\n"
+    assert bench.undo(bench.again(job, job.folder())).stays == []
+    assert bench.files == before

@@ -125,11 +125,15 @@ class AccountLinesChanged(LinesChanged, kw_only=True, frozen=True, omit_defaults
             return stays(f"the account files cannot be locked: {error.strerror}")
 
 
-def change_lines(hands: Hands, action: int, target: Target, change: Callable[[list[str]], list[Edit]]) -> int:
+def change_lines(
+    hands: Hands, action: int, target: Target, change: Callable[[list[str]], list[Edit]], effect: type[LinesChanged] = LinesChanged,
+    **more: Any,
+) -> int:  # fmt: skip
     """Take lines out of a file.
 
     Args:
         change: given the lines as they are now, what is done to them.
+        effect: how it is journaled, with what it keeps `more` than the lines.
 
     Returns:
         How many lines.
@@ -140,7 +144,7 @@ def change_lines(hands: Hands, action: int, target: Target, change: Callable[[li
     verdict = hands.guard.check_lines(target)
     if not verdict.ok:
         raise ActionFailed(f"{target.path} may not be touched: {verdict.reason}", remedy="correct the procedure")
-    return _change(hands, action, target.path, change, LinesChanged)
+    return _change(hands, action, target.path, change, effect, **more)
 
 
 def forget_account(hands: Hands, action: int, name: str, group: bool, primary: str, own_group: bool) -> int:
