@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+SMALL = os.environ.get("KLEFF_BENCH_SMALL") == "1"
 COLD = os.environ.get("KLEFF_COLD") == "1"
 
 
@@ -17,4 +18,4 @@ def settle() -> None:
 
 def sized(usual: int) -> int:
     """How many of something; with KLEFF_BENCH_SMALL=1 a hundredth, to see that a benchmark runs at all."""
-    return max(usual // 100, 1) if os.environ.get("KLEFF_BENCH_SMALL") == "1" else usual
+    return max(usual // 100, 1) if SMALL else usual

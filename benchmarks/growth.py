@@ -17,12 +17,11 @@ import time
 from itertools import pairwise
 from pathlib import Path
 
-from caches import sized
+from caches import SMALL
 from ownership import grow
 from scale import HEAD, linux_tree
 
 KLEFF = str(Path(sys.executable).parent / "kleff")
-SMALL = sized(100) == 1
 SIZES = (10, 20) if SMALL else (1_000, 10_000, 100_000)
 
 

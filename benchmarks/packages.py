@@ -18,7 +18,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from caches import sized
+from caches import SMALL, sized
 from ownership import grow
 
 KLEFF = str(Path(sys.executable).parent / "kleff")
@@ -134,7 +134,8 @@ def main() -> None:
         )
         for packages in (max(sized(700), 25), max(sized(3000), 30)):
             generated(folder, packages, pairs)
-        whole(folder, pairs)
+        if not SMALL:
+            whole(folder, pairs)
 
 
 if __name__ == "__main__":

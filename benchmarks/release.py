@@ -102,8 +102,8 @@ def main() -> None:
     with tempfile.TemporaryDirectory(dir=sys.argv[4] if len(sys.argv) > 4 else None) as text:
         folder = Path(text)
         build(folder / "master")
-        once(old, folder / "master", folder)
-        once(new, folder / "master", folder)
+        for program in dict.fromkeys((old, new)):
+            once(program, folder / "master", folder)
         times: dict[str, list[tuple[float, float]]] = {}
         for number in range(rounds):
             both = {}
@@ -112,7 +112,7 @@ def main() -> None:
             for name in both[old]:
                 times.setdefault(name, []).append((both[old][name], both[new][name]))
         counts: dict[str, dict[str, tuple[int, int]]] = {}
-        for program in (old, new):
+        for program in dict.fromkeys((old, new)):
             calls: dict[str, str] = {}
             flushes: dict[str, str] = {}
             once(program, folder / "master", folder, ["strace", "-f", "-c", "-q"], calls)

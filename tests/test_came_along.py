@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import subprocess
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -13,7 +14,8 @@ import pytest
 from debs import NEEDED, build, dpkg, states
 from kleff.errors import NeverBegun, Refused
 from kleff.report.short_plan import short_plan
-from memory import Bench, killed_at
+from kleff.workstation.memory.packages import MemoryPackages
+from memory import Bench, Killed, killed_at
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
 
 PURGE = "[[purge]]\npackage = 'hoe'\n"
@@ -187,3 +189,25 @@ def test_by_real_dpkg_and_apt(kleff: Kleff, tmp_path: Path, top: Path) -> None:
     asked = ["apt-get", "-o", f"Dir={top}", "-o", f"Dir::State::status={top}/var/lib/dpkg/status", "-s", "autoremove"]
     assert "0 to remove" in subprocess.run(asked, capture_output=True, text=True).stdout
     assert "Auto-Installed: 1" in (top / "var/lib/apt/extended_states").read_text()
+
+
+def test_cut_off_between_a_package_and_what_it_stands_for(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Only the one that is named is gone: its part is not taken for another's package, whose folder would have to stay."""
+    bench = Bench(folder, "linux")
+    bench.on.packages.add("hoe", "1.0", [])
+    bench.on.packages.add("hoe-server", "1.0", ["/usr/bin/hoed"], folders=["/etc/hoe"])
+    bench.on.packages.needs, bench.on.packages.automatic = {"hoe": ["hoe-server"]}, {"hoe-server"}
+    bench.on.files.add("/etc/hoe/rows", "7")
+    body, remove = PURGE + "[[delete]]\npaths = ['/etc/hoe']\n", MemoryPackages.remove
+
+    def cut_off(self: MemoryPackages, names: Sequence[str], purge: bool, output: Path) -> None:
+        remove(self, ["hoe"], purge, output)
+        raise Killed
+
+    with monkeypatch.context() as patch:
+        patch.setattr(MemoryPackages, "remove", cut_off)
+        with pytest.raises(Killed):
+            bench.run(body)
+    job = bench.again(bench.job(body), next((bench.folder / "cases").iterdir()))
+    assert job.resume().clean
+    assert bench.on.files.look(bench.on.files.path("/etc/hoe")) is None

@@ -258,7 +258,7 @@ def test_asked_to_stop_while_a_bag_is_read(
     child = subprocess.Popen([str(w) for w in (kleff.program, *words)], stderr=subprocess.PIPE, text=True)
     assert until(lambda: reads(child.pid, archive(slow_bag)))
     child.send_signal(number)
-    assert child.wait(10) == 130
+    assert child.wait(60) == 130
     assert child.stderr is not None
     said = child.stderr.read()
     assert "kleff: stopped at once" in said
@@ -276,7 +276,7 @@ def reads(pid: int, file: Path) -> bool:
 def test_asked_to_stop_at_the_question(kleff: Kleff, lab: Path, tag_studio: Path, tmp_path: Path, number: signal.Signals) -> None:
     child, terminal = at_the_question(kleff, lab, tag_studio, tmp_path)
     child.send_signal(number)
-    assert child.wait(10) == 130
+    assert child.wait(60) == 130
     os.close(terminal)
     assert not (tmp_path / "cases").exists()
 
@@ -286,7 +286,7 @@ def test_what_is_to_be_ignored_is(kleff: Kleff, lab: Path, tag_studio: Path, tmp
     child, terminal = at_the_question(kleff, lab, tag_studio, tmp_path, lambda: signal.signal(signal.SIGHUP, signal.SIG_IGN))
     child.send_signal(signal.SIGHUP)
     os.write(terminal, b"n\nn\nn\n")
-    assert child.wait(10) == 3
+    assert child.wait(60) == 3
     os.close(terminal)
 
 

@@ -132,6 +132,9 @@ class Effect(Recorded, kw_only=True, frozen=True, omit_defaults=True):
 class FromElsewhere(Effect, kw_only=True, frozen=True):
     """What stands for an effect that this Kleff does not know: it is shown, and nothing is done with it."""
 
+    def undo(self, one: Journaled, hands: Hands) -> TakenBack:
+        return stays(f"{self.what(one, hands.workstation.style)}: {one.kind}: another Kleff has done it, and takes it back")
+
     def what(self, one: Journaled, style: PathStyle) -> str:
         return super().what(one, style) or "made by another Kleff"
 

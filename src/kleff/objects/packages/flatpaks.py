@@ -6,10 +6,10 @@ from typing import Annotated, Literal
 from msgspec import Meta, Struct
 
 from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
-from kleff.objects.base.along import allowed_by, came_along, goes_too, refuse_for
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
+from kleff.objects.packages.along import allowed_by, came_along, goes_too, refuse_for
 from kleff.objects.paths.several import plan_several, set_aside_several
 from kleff.procedure.globs import name_matches
 from kleff.procedure.loaded import LoadedStep, StepOf

@@ -6,10 +6,10 @@ from typing import Annotated, Literal
 from msgspec import Meta
 
 from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
-from kleff.objects.base.along import allowed_by, came_along, goes_too, refuse_for
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
+from kleff.objects.packages.along import allowed_by, came_along, goes_too, refuse_for
 from kleff.objects.paths.several import exact, plan_several, set_aside_several
 from kleff.objects.python.environments import Distribution, Environment, environments, installed, names_in, normalized, topmost
 from kleff.procedure.globs import name_matches
