@@ -16,12 +16,15 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from kleff.workstation.lab.demo_workstation import build_demo_workstation
 from support import Kleff, clone
 from wine.fixtures import api, caller, helper, made_prefix, prefix, service, stick, windows, windows_program  # noqa: F401  fixtures
 
 SOURCE = Path(__file__).parent.parent / "src" / "kleff"
+settings.register_profile("kleff", deadline=None, suppress_health_check=[HealthCheck.too_slow])  # no test goes by seconds
+settings.load_profile("kleff")
 LIBRARY, NEW_MOUNTS = Path("/etc/kleff"), 0x20000  # CLONE_NEWNS (sched.h)
 # Of the long tests alone (scripts/long_tests.sh): they install what is large.
 collect_ignore = [] if os.environ.get("KLEFF_ALL_PRODUCTS") == "1" else ["test_real_tools.py"]
