@@ -109,7 +109,7 @@ def _json_type(entry: dict[str, Any]) -> str:
     if "enum" in entry or "const" in entry:
         return f"always {json.dumps((entry.get('enum') or [entry.get('const')])[0])}"
     if "anyOf" in entry:
-        return " or ".join(_json_type(e) for e in entry["anyOf"])
+        return " or ".join(_json_type(e) for e in sorted(entry["anyOf"], key=lambda e: e.get("type") == "null"))
     if entry.get("type") == "array":
         return f"list of {_json_type(entry['items'])}"
     return str(entry.get("type"))
