@@ -12,7 +12,10 @@ import pexpect
 import pytest
 
 from debs import NEEDED, build, dpkg, states
+from kleff.case.guard.kept import Kept
+from kleff.case.record.beforehand import Beforehand, stays_of
 from kleff.errors import NeverBegun, Refused
+from kleff.objects.packages.choosing import let_go
 from kleff.report.short_plan import short_plan
 from kleff.workstation.memory.packages import MemoryPackages
 from memory import Bench, Killed, killed_at
@@ -211,3 +214,15 @@ def test_cut_off_between_a_package_and_what_it_stands_for(folder: Path, monkeypa
     job = bench.again(bench.job(body), next((bench.folder / "cases").iterdir()))
     assert job.resume().clean
     assert bench.on.files.look(bench.on.files.path("/etc/hoe")) is None
+
+
+def test_what_something_else_keeps_too_is_not_let_go(folder: Path) -> None:
+    """Nobody's package owns it any more, but it had to stay from the beginning, or another procedure claims it."""
+    bench = shed(folder)
+    here = bench.preview(PURGE + "allows = ['hoe-plugin*']\n").here
+    kept, paths = here.guard.kept, [here.workstation.files.path(f"/srv/{name}") for name in ("mine", "claimed", "noted")]
+    kept.places = [(path, "a package's") for path in paths] + [(paths[1], "the procedure of Rake, which is present, claims it")]
+    kept.owned = {path.key for path in paths}
+    noted = Beforehand(stays=stays_of(Kept(places=[(paths[2], "then")]), here.workstation.style))
+    let_go(here, noted)
+    assert [path.name for path, _ in kept.places] == ["claimed", "noted", "claimed"]

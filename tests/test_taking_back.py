@@ -191,11 +191,11 @@ def test_no_program_is_started_before_what_failed_is_back(folder: Path, monkeypa
     with monkeypatch.context() as patch:
         patch.setattr(Moved, "undo", busy)
         done = bench.undo(job)
-    assert sorted(done.failed) == [1, 2]
-    assert "waits until action 2 is taken back" in done.failed[1]
+    assert list(done.failed) == [2]
+    assert "waits until action 2 is taken back" in done.waits[1]
     assert bench.files == before
     done = bench.undo(bench.again(job, job.folder()))
-    assert (done.failed, done.stays) == ({}, [])
+    assert (done.failed, done.waits, done.stays) == ({}, {}, [])
     assert bench.on.files.read(bench.on.files.path("/var/lib/beds/rows")) == b"7"
     assert bench.on.services.get("beds").running
 

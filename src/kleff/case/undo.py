@@ -28,12 +28,14 @@ class Undone:
     Attributes:
         count: how many effects were taken back; stays: what was not and is left so.
         failed: what went wrong, by the number of the action: the case stays open, and undo can be tried again.
+        waits: what was not tried because of that, by the number of the action.
     """
 
     count: int = 0
     stays: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     failed: dict[int, str] = field(default_factory=dict)
+    waits: dict[int, str] = field(default_factory=dict)
 
 
 def check_can_undo(case: Case, only: set[int] | None = None) -> None:
@@ -88,7 +90,8 @@ def undo_case(hands: Hands, only: set[int] | None = None, past: dict[int, str] |
     for one in effects:
         hands.check_stop()
         if result.failed and effect_of(one).starts_programs:
-            result.failed.setdefault(one.action, f"{_named(hands, one)}: waits until action {min(result.failed)} is taken back")
+            first = next(iter(result.failed))
+            result.waits.setdefault(one.action, f"{_named(hands, one)}: waits until action {first} is taken back")
             continue
         back = again.get(one.id) or _undo(hands, one)
         if back.state == FAILED and one.action in (past or {}):

@@ -52,8 +52,9 @@ def undo(
         if not quiet or result.stays or result.failed:
             show(undone_page(looked, result))
     if result.failed and not only:
+        left = plural(len(result.failed.keys() | result.waits.keys()), "action")
         raise Stopped(
-            f"{plural(len(result.failed), 'action')} could not be taken back; the case stays open", where=str(folder),
+            f"{left} could not be taken back; the case stays open", where=str(folder),
             remedy=f"mend what stands above, then give  kleff undo {typed(str(folder))}  again; or leave an action as it is:  "
             f"--past {min(result.failed)} --because TEXT",
         )  # fmt: skip

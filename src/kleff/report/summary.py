@@ -88,7 +88,7 @@ def undone_page(case: Case, result: Undone) -> Page:
         page.row(("  note: ", "dim"), (note, "plain"))
     if result.failed:
         page.head("Could not be taken back")
-        for number, note in sorted(result.failed.items()):
+        for number, note in sorted((*result.failed.items(), *result.waits.items())):
             page.add(f"  action {number}: {note}", "bad")
     if result.stays:
         page.head("Not taken back")

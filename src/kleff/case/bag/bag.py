@@ -94,7 +94,8 @@ class Bag:
         data, self._stems = self.folder / "data", None
         recorded = {name for name, _, _, _ in self._case.journal.bag_items()}
         if data.is_dir() and actions and not self.sealed:
-            named = (p for p in data.rglob("*-*") if (number := p.name.partition("-")[0]).isdecimal() and int(number) in actions)
+            begins = {f"{number:03d}" for number in actions}
+            named = (p for p in data.rglob("*-*") if p.name.partition("-")[0] in begins)
             for path in sorted(named, key=lambda p: -len(p.parts)):
                 for file in [path] if path.is_file() else sorted(path.iterdir()):
                     if file.relative_to(self.folder).as_posix() not in recorded:

@@ -1,8 +1,10 @@
 """Which packages a procedure means: those that it names, those that need them, those that came along with them."""
 
 import contextlib
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from kleff.errors import ActionFailed
 from kleff.objects.base.here import Here
@@ -11,6 +13,9 @@ from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
 from kleff.procedure.loaded import LoadedStep, StepOf, steps_of
 from kleff.workstation.things import Package
+
+if TYPE_CHECKING:
+    from kleff.case.record.beforehand import Beforehand
 
 REQUIRED = "required"
 SYSTEM_S_OWN = (REQUIRED, "important")  # Debian policy 2.5: without them the system does not work as one expects
@@ -199,3 +204,18 @@ def _may_go(package: Package, here: Here, brought: bool = False) -> bool:
     own = here.guard.check_name("package", bare(package.name))
     system_s = package.priority == REQUIRED or (package.priority in SYSTEM_S_OWN and not brought)
     return package.state == "installed" and not (package.essential or package.held or system_s) and own.ok
+
+
+def let_go(here: Here, before: "Beforehand | None") -> None:
+    """What seems to stay for the sake of packages that are gone now needs not stay. Cut off in the middle of a removal, a package that only
+    came with another one seems to stay, once that other one is gone. What had to stay when the case began stays, and what something else
+    keeps too.
+    """
+    kept, packages = here.guard.kept, here.workstation.packages
+    then = {path.key for path, _ in before.kept(here.workstation.style).places} if before is not None else set()
+    reasons = Counter(path.key for path, _ in kept.places)
+    owned = {path.key: path for path, _ in kept.places if path.key in kept.owned - then and reasons[path.key] == 1}
+    owners = packages.owners(list(owned.values()), below=False) if owned and packages is not None else {}
+    free = {key for key, path in owned.items() if not owners.get(str(path))}
+    kept.places = [(path, reason) for path, reason in kept.places if path.key not in free]
+    kept.owned -= free

@@ -24,6 +24,7 @@ from kleff.objects.packages.choosing import (
     last_purge,
     leaving,
     leaving_before,
+    let_go,
     matching,
     needing,
     only_came_along,
@@ -35,7 +36,6 @@ from kleff.procedure.globs import name_matches
 from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.texts import plural, size
 from kleff.workstation.identity import NameId
-from kleff.workstation.package_facet import Packages as PackageFacet
 from kleff.workstation.things import Package, PackageRecord
 
 if TYPE_CHECKING:
@@ -222,7 +222,7 @@ class PackageKind(Kind):
             raise ActionFailed(
                 f"still there after the package manager ended: {', '.join(left)}", remedy=f"read {work.hands.case.output(one.id)}"
             )
-        _let_go(here, packages)
+        let_go(here, before)
         notes = [f"{plural(files, 'configuration file')} saved first"] if files else []
         notes += after_removal(work.hands, one)
         return Outcome(
@@ -330,18 +330,6 @@ def settings_told(records: list[PackageRecord]) -> str:
 
 def _id(package: Package) -> NameId:
     return NameId("package", package.name)
-
-
-def _let_go(here: Here, packages: PackageFacet) -> None:
-    """What stayed for the sake of packages that are gone now needs not stay. Cut off in the middle of a removal, a package that only came
-    with another one seems to stay, once that other one is gone.
-    """
-    kept = here.guard.kept
-    owned = {path.key: path for path, _ in kept.places if path.key in kept.owned}
-    owners = packages.owners(list(owned.values()), below=False) if owned else {}
-    free = {key for key, path in owned.items() if not owners.get(str(path))}
-    kept.places = [(path, reason) for path, reason in kept.places if path.key not in free]
-    kept.owned -= free
 
 
 KINDS = (PackageKind(),)
