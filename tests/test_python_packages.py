@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import subprocess
@@ -11,8 +12,11 @@ from pathlib import Path
 
 import pytest
 
+from kleff.workstation.memory.tree import MemoryTree
+from kleff.workstation.paths import WPath
 from memory import Bench
 from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
+from test_growth import python_package
 
 SITE = f"lib/python{sys.version_info[0]}.{sys.version_info[1]}/site-packages"
 pip = subprocess.run([sys.executable, "-m", "pip", "--version"], capture_output=True).returncode == 0
@@ -169,3 +173,19 @@ def test_a_tool_where_pipx_puts_it_by_itself(kleff: Kleff, tmp_path: Path) -> No
     for path in (".local", ".local/share", ".local/pi*"):
         own = procedure(tmp_path / "q.toml", f"[[delete]]\npaths = ['{{user.home}}/{path}']\n")
         kleff("run", own, "--on", on, "--yes", code=3)
+
+
+def test_a_folder_that_cannot_be_looked_into_does_not_go(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """It is not taken for one in which nothing of others lies."""
+    bench = Bench(folder, "linux")
+    step = python_package(bench, 3)
+    before, names = bench.files, MemoryTree.names
+
+    def broken(self: MemoryTree, path: WPath) -> list[str]:
+        if path.name == "hoe_labels":
+            raise OSError(errno.EIO, "Input/output error", str(path))
+        return names(self, path)
+
+    monkeypatch.setattr(MemoryTree, "names", broken)
+    assert {a.state for a in bench.plan(step, phase="purge")} == {"unreadable"}
+    assert bench.files == before

@@ -173,7 +173,7 @@ def topmost(files: FileTree, one: Distribution) -> list[WPath]:
 
 
 class _Whole:
-    """Whether folders hold nothing but what is a package's own; each is looked into once."""
+    """Whether folders hold nothing but a package's own; each is looked into once. One that cannot be is an error, not an empty one."""
 
     def __init__(self, files: FileTree, its: Callable[[WPath], bool]) -> None:
         self._files = files
@@ -182,7 +182,7 @@ class _Whole:
 
     def is_its(self, folder: WPath) -> bool:
         if folder.key not in self._known:
-            below = (folder.child(name) for name in names_in(self._files, folder))
+            below = (folder.child(name) for name in self._files.names(folder))
             self._known[folder.key] = all(self._goes(path) for path in below)
         return self._known[folder.key]
 
