@@ -10,6 +10,7 @@ network for the packages, and `packaging`.
 from __future__ import annotations
 
 import argparse
+import compileall
 import hashlib
 import os
 import re
@@ -20,6 +21,7 @@ import zipfile
 from collections.abc import Iterator
 from email.parser import HeaderParser
 from pathlib import Path, PurePosixPath
+from py_compile import PycInvalidationMode
 
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name, parse_wheel_filename
@@ -73,10 +75,18 @@ def make(folder: Path, archive: Path | None) -> None:
         found = fetched(Path(wheels), system, version)
         for wheel in found:
             _unpack(wheel, top / "lib")
+        if version == sys.version_info[:2]:
+            _compile(top / "lib")
         _licences(top)
         count = _sums(top)
         top.rename(folder)
     print(f"{folder}: {count} files of {len(found)} packages")
+
+
+def _compile(lib: Path) -> None:
+    """Once, here: a stick is not written to, and would be compiled anew at each start. By no time, as FAT keeps them otherwise (PEP 552)."""
+    words = {"quiet": 2, "workers": os.cpu_count() or 1, "stripdir": str(lib.parent)}
+    compileall.compile_dir(lib, invalidation_mode=PycInvalidationMode.UNCHECKED_HASH, **words)
 
 
 def _sums(folder: Path) -> int:

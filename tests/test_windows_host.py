@@ -9,7 +9,6 @@ import re
 import shutil
 import signal
 from collections.abc import Iterator
-from pathlib import Path
 
 import jsonschema
 import pexpect
@@ -39,7 +38,7 @@ label = "rows"
 paths = ['{user.roaming}\Bed Counter\*.rows']
 [[uninstall]]
 entry = "Bed Counter"
-quiet = ['C:\program.exe', 'remove', 'Beds', '{code}', '{seconds}']
+quiet = ['C:\program.exe', 'remove', 'Beds', '{code}'{waits}]
 [[delete]]
 paths = ['C:\Program Files\Bed Counter', 'C:\ProgramData\Bed Counter']
 [[delete]]
@@ -79,10 +78,14 @@ class Beds:
             file.write_text(text)
         windows.import_keys(KEYS)
 
-    def removed_by(self, code: int = 0, seconds: int = 0) -> str:
-        """The file of a procedure whose uninstaller ends with a code after a while."""
-        (self.windows.drive / "beds.toml").write_text(PROCEDURE.replace("{code}", str(code)).replace("{seconds}", str(seconds)))
+    def removed_by(self, code: int = 0, waits: bool = False) -> str:
+        """The file of a procedure whose uninstaller ends with a code; one that waits does it when it is let go."""
+        waiting = r", 'C:\go'" if waits else ""
+        (self.windows.drive / "beds.toml").write_text(PROCEDURE.replace("{code}", str(code)).replace("{waits}", waiting))
         return "beds.toml"
+
+    def let_go(self) -> None:
+        (self.windows.drive / "go").touch()
 
     def at_work(self) -> bool:
         """Whether the uninstaller of a case of it works: by what it has said there, as one of an earlier test may be at work still."""
@@ -97,6 +100,7 @@ class Beds:
 @pytest.fixture
 def beds(windows: OnWindows) -> Iterator[Beds]:
     yield Beds(windows)
+    (windows.drive / "go").unlink(missing_ok=True)
     for left in ("ProgramData/Kleff", ".kleff"):
         shutil.rmtree(windows.drive / left, ignore_errors=True)
 
@@ -171,14 +175,18 @@ def test_restored_and_discarded(beds: Beds) -> None:
 def test_killed_while_the_uninstaller_works(beds: Beds) -> None:
     """It goes on, a second Kleff is told so, its exit code is kept, and after a restart the rest is done."""
     windows, before = beds.windows, beds.stands()
-    running = windows.start("run", beds.removed_by(code=3010, seconds=24), "--on", "this", "--yes")
+    running = windows.start("run", beds.removed_by(code=3010, waits=True), "--on", "this", "--yes")
     assert until(beds.at_work, 60)
     assert "in use by process" in windows("run", "beds.toml", "--on", "this", "--yes", code=3)
     os.kill(running.pid, signal.SIGKILL)
     running.wait(60)  # not for its pipes, which what it has started holds too
-    assert _runs("program.exe remove")
+    assert windows.runs("program.exe remove")
     assert re.search(r"open +\S+-bed-counter-1", windows("cases"))
-    assert "asks for it" in windows("resume", code=5)
+    again = windows.start("resume")
+    assert windows.said(again, "is still at work: waiting for it")
+    beds.let_go()
+    assert "asks for it" in windows.ended(again)
+    assert again.returncode == 5
     assert "has not been restarted since" in windows("resume", code=5)  # there was none
     windows.restart()
     assert "nothing is left" in windows("resume")
@@ -189,14 +197,15 @@ def test_killed_while_the_uninstaller_works(beds: Beds) -> None:
 
 def test_patience_of_seconds(beds: Beds) -> None:
     """An uninstaller that takes longer is left at work; who resumes waits as long again, and its code counts."""
-    windows, before, procedure = beds.windows, beds.stands(), beds.removed_by(code=3010, seconds=14)
+    windows, before, procedure = beds.windows, beds.stands(), beds.removed_by(code=3010, waits=True)
     text = (windows.drive / procedure).read_text()
     (windows.drive / procedure).write_text(text.replace("\nquiet = ", '\npatience = "2s"\nquiet = '))
     running = windows.start("run", procedure, "--on", "this", "--yes")
     assert running.wait(60) == 1  # its pipes are the uninstaller's too
     assert "has not ended in time" in windows("resume", code=1)  # it waits as long again
-    assert _runs("program.exe remove")
-    assert until(lambda: not _runs("program.exe remove"), 60)
+    assert windows.runs("program.exe remove")
+    beds.let_go()
+    assert until(lambda: not windows.runs("program.exe remove"), 60)
     assert "asks for it" in windows("resume", code=5)
     windows.restart()
     assert "nothing is left" in windows("resume")
@@ -209,7 +218,7 @@ REFUSES = r"""
 entry = "Bed Counter"
 quiet = ['C:\program.exe', 'exit', '1603']
 stops_first = ["launcher.exe"]
-otherwise = [{ command = ['C:\program.exe', 'remove', 'Beds', '0', '3'], ok = [0], patience = "1m" }]
+otherwise = [{ command = ['C:\program.exe', 'remove', 'Beds', '0'], ok = [0], patience = "1m" }]
 """
 
 
@@ -268,7 +277,7 @@ def test_a_file_that_a_program_holds(beds: Beds) -> None:
 
 def test_on_a_console(beds: Beds) -> None:
     """It asks there, draws what it does, and Ctrl-C ends it after what is in hand."""
-    words = [PYTHON, LAUNCHER, "run", beds.removed_by(seconds=4), "--on", "this"]
+    words = [PYTHON, LAUNCHER, "run", beds.removed_by(waits=True), "--on", "this"]
     child = pexpect.spawn(
         WINE, words, env=environment(beds.windows.prefix) | {"TERM": "xterm"}, cwd=beds.windows.drive, timeout=60, encoding="utf-8",
         dimensions=(40, 120),
@@ -278,10 +287,12 @@ def test_on_a_console(beds: Beds) -> None:
     child.expect("taking a spare")
     assert until(beds.at_work, 60)
     child.send("\x03")
+    child.expect("stopping after what is in hand")
+    beds.let_go()
     child.expect(pexpect.EOF)
     child.close()
     assert child.exitstatus == 130
-    assert not _runs("program.exe remove")
+    assert not beds.windows.runs("program.exe remove")
     assert "Bed Counter" not in " ".join(beds.windows.exported(UNINSTALL))
     assert "nothing is left" in beds.windows("resume")
 
@@ -291,22 +302,26 @@ def test_a_closed_console_and_ctrl_break(beds: Beds) -> None:
 
     Wine's console sends no Ctrl-Break: it is raised in the process, as the C library does on a Windows.
     """
-    words = [PYTHON, LAUNCHER, "run", beds.removed_by(seconds=6), "--on", "this", "--yes"]
+    words = [PYTHON, LAUNCHER, "run", beds.removed_by(waits=True), "--on", "this", "--yes"]
     variables = environment(beds.windows.prefix) | {"TERM": "xterm", "KLEFF_TEST_BREAK": r"C:\break"}
     for how, exit_code in (("close", None), ("break", 130)):
         child = pexpect.spawn(WINE, words, env=variables, cwd=beds.windows.drive, timeout=60, encoding="utf-8", dimensions=(40, 120))
         assert until(beds.at_work, 60)
         (beds.windows.drive / how).touch()
         if how == "break":
+            child.expect("stopping after what is in hand")
+            beds.let_go()
             child.expect(pexpect.EOF)
         child.close()
         assert exit_code in (None, child.exitstatus)
-        assert until(lambda: not _runs("launch.py run"), 60)
-        assert _runs("program.exe remove") or how == "break"
+        assert until(lambda: not beds.windows.runs("launch.py run"), 60)
+        assert beds.windows.runs("program.exe remove") == (how == "close")
+        beds.let_go()
         assert re.search(r"open +\S+-bed-counter-1", beds.windows("cases"))
         assert "nothing is left" in beds.windows("resume")
         beds.windows("undo", "bed-counter-1", "--yes")
         shutil.rmtree(beds.windows.drive / "ProgramData/Kleff")
+        (beds.windows.drive / "go").unlink()
 
 
 def test_no_administrator(beds: Beds) -> None:
@@ -442,14 +457,3 @@ def _sid(windows: OnWindows) -> str:
     profiles = windows.exported(r"HKLM\Software\Microsoft\Windows NT\CurrentVersion\ProfileList")
     (sid,) = set(re.findall(r"S-1-5-21-[0-9-]+", " ".join(profiles)))
     return str(sid)
-
-
-def _runs(words: str) -> bool:
-    """Whether a program with such a command line runs; Wine's are processes of this machine."""
-    for folder in Path("/proc").glob("[0-9]*"):
-        try:
-            if words in (folder / "cmdline").read_bytes().replace(b"\0", b" ").decode("utf-8", "replace"):
-                return True
-        except OSError:
-            continue
-    return False

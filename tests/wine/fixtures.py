@@ -127,6 +127,23 @@ class OnWindows:
         said, errors = process.communicate(given, timeout=300)
         return said + errors
 
+    def said(self, process: subprocess.Popen[str], words: str) -> bool:
+        """Wait until it says something among its errors; whether it does."""
+        assert process.stderr is not None
+        return any(words in line for line in process.stderr)
+
+    def runs(self, words: str) -> bool:
+        """Whether a program with such a command line runs there; Wine's are processes of this machine."""
+        there = f"WINEPREFIX={self.prefix.absolute()}\0".encode()
+        for folder in Path("/proc").glob("[0-9]*"):
+            try:
+                line = (folder / "cmdline").read_bytes().replace(b"\0", b" ").decode("utf-8", "replace")
+                if words in line and there in (folder / "environ").read_bytes():
+                    return True
+            except OSError:
+                continue
+        return False
+
     def restart(self) -> None:
         """End all that runs there, and start it again."""
         end(self.prefix)

@@ -5,7 +5,7 @@
  *   program hold FILE SHARE       opens a file, shared so, and waits
  *   program exit CODE [SECONDS]   ends with a code, after a while
  *   program start FILE...         starts a command line and ends at once, as an uninstaller that hands over does
- *   program remove NAME CODE SECONDS   works a while, says so, takes its entry NAME out of the list of programs, and ends with a code
+ *   program remove NAME CODE [FILE]   says so, takes its entry NAME out of the list of programs (once there is FILE), ends with a code
  *   program later FILE            has the system delete a file at the next restart
  *   program tell NAME [FILE]      says what a variable holds, and the first line of a file or of what it was given to read
  */
@@ -47,12 +47,12 @@ static int start(wchar_t *words) {
     return !CreateProcessW(NULL, words, NULL, NULL, FALSE, 0, NULL, NULL, &how, &made);
 }
 
-static int take_off(const wchar_t *name, int code, int seconds) {
+static int take_off(const wchar_t *name, int code, const wchar_t *awaited) {
     wchar_t key[300];
     swprintf(key, 300, L"SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall\\%ls", name);
     printf("taking it off\n");
     fflush(stdout);
-    Sleep(1000 * seconds);
+    while (awaited && GetFileAttributesW(awaited) == INVALID_FILE_ATTRIBUTES) Sleep(50);
     if (RegDeleteKeyExW(HKEY_LOCAL_MACHINE, key, KEY_WOW64_64KEY, 0)) return 1603;
     printf("it is off\n");
     return code;
@@ -80,7 +80,7 @@ int wmain(int count, wchar_t **words) {
         Sleep(count > 3 ? 1000 * _wtoi(words[3]) : 0);
         return _wtoi(words[2]);
     }
-    if (!wcscmp(words[1], L"remove") && count > 4) return take_off(words[2], _wtoi(words[3]), _wtoi(words[4]));
+    if (!wcscmp(words[1], L"remove") && count > 3) return take_off(words[2], _wtoi(words[3]), count > 4 ? words[4] : NULL);
     if (!wcscmp(words[1], L"later")) return !MoveFileExW(words[2], NULL, MOVEFILE_DELAY_UNTIL_REBOOT);
     if (!wcscmp(words[1], L"tell")) return tell_all(words[2], count > 3 ? _wfopen(words[3], L"rb") : stdin);
     if (!wcscmp(words[1], L"start")) return start(words[2]);

@@ -6,6 +6,7 @@ are the same on every system. The program itself, a few lines, and `python3.dll`
 
 from __future__ import annotations
 
+import py_compile
 import re
 import subprocess
 import sys
@@ -84,9 +85,10 @@ def random_bytes(system32: Path) -> None:
 
 
 def _library(made: Path) -> None:
-    top = Path(sysconfig.get_path("stdlib"))
+    """Compiled, as python.org packs it (PEP 273 has them beside their names)."""
+    top, compiled = Path(sysconfig.get_path("stdlib")), made.parent.parent / "compiled.pyc"
     with zipfile.ZipFile(made, "w", zipfile.ZIP_DEFLATED) as packed:
         for file in sorted(top.rglob("*.py")):
             inside = file.relative_to(top)
             if not LEFT_OUT & set(inside.parts) and not inside.parts[0].startswith("config-"):
-                packed.write(file, inside.as_posix())
+                packed.write(py_compile.compile(str(file), str(compiled), doraise=True) or "", inside.with_suffix(".pyc").as_posix())
