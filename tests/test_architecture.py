@@ -242,7 +242,7 @@ def test_everything_but_the_posix_half_imports_without_posix() -> None:
     assert done.returncode == 0, done.stderr
 
 
-HEAVY = ("numpy", "pandas", "scipy", "matplotlib")
+HEAVY = ("numpy", "pandas", "scipy", "matplotlib", "pydantic")
 RUNS = ("sqlite3", "zstandard", "tarfile", "psutil", "kleff.case.effects", "kleff.case.record.journal", "rich.progress")
 FORBIDDEN = {
     "--version": (*HEAVY, *RUNS, "typer", "msgspec", "argparse", "subprocess", "dataclasses"),

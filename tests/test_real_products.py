@@ -62,7 +62,7 @@ PRODUCTS = {
         steps='[[delete]]\npaths = ["/var/www/html", "/var/cache/lighttpd"]\n[[delete]]\nunits_of = "lighttpd"\n',
         still="cat /var/www/html/beds.html",
         running="lighttpd",
-        writes=r"var/lib/lighttpd",
+        writes=r"var/(lib|log)/lighttpd",
     ),
     "openssh-client": Product("openssh-client", "mkdir -p /home/mira/.ssh; echo k > /home/mira/.ssh/known_hosts"),
     "gpsd": Product(
@@ -204,10 +204,20 @@ def test_the_power_goes(bench: Booted, seed: int) -> None:
     done = bench.kleff("undo", newest(bench), "--yes", code=None)
     until(lambda: bench.do("systemctl", "is-active", product.running).stdout.strip() == "active", 30)
     found = differences(before, snapshot(bench, product.writes))
+    if done.returncode == 4:  # started by the boot, before the undo, it may have written on: that is told, and stays
+        assert all(re.search(product.writes, path.lstrip("/")) for path in left_as_it_is(done.stdout)), done.stdout
+        bench.kleff("discard", newest(bench), "--yes")
     lying = [str(path) for path in (bench.top / ".kleff").rglob("*")]
     assert found == [], f"undone with {done.returncode}: {done.stdout}{done.stderr}\n{lying}\n{found[:20]}"
     assert lying == [], f"undone with {done.returncode}: {done.stdout}{done.stderr}\n{lying[:4]}"
     assert bench.do("dpkg", "--audit", code=0).stdout == ""
+
+
+def left_as_it_is(said: str) -> list[str]:
+    """The paths that an undo names as not taken back."""
+    told = said.partition("Not taken back\n")[2].partition("\n\n")[0].splitlines()
+    assert told, said
+    return [line.strip().split(" was changed in place")[0] for line in told]
 
 
 def cut_off(bench: Booted, words: tuple[str, ...], after: float) -> None:
