@@ -17,8 +17,10 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+from caches import sized
+
 KLEFF = Path(sys.executable).parent / "kleff"
-LIMIT = 128 << 10  # bytes of a procedure
+LIMIT = max(sized(128 << 10), 4096)  # bytes of a procedure
 HEAD = 'format = 1\n[product]\nid = "hoe"\nname = "Hoe"\nvendor = "Rakeworks"\n[[evidence]]\npath = "/opt/hoe"\n'
 
 
@@ -30,17 +32,17 @@ def filled(line: str, start: str = "") -> str:
 
 PROCEDURES = {
     "valid, as many steps as fit": filled("[[delete]]\npaths = ['/opt/hoe']\n"),
-    "valid, one step with as many patterns as fit": HEAD + "[[delete]]\npaths = [" + "'/opt/hoe/*'," * 10_000 + "]\n",
+    "valid, one step with as many patterns as fit": HEAD + "[[delete]]\npaths = [" + "'/opt/hoe/*'," * sized(10_000) + "]\n",
     "unknown keys": filled("k = 1\n", "[x]\n"),
-    "a number of 120,000 digits": HEAD + "x = " + "9" * 120_000 + "\n",
-    "arrays in each other": HEAD + "x = " + "[" * 60_000 + "]" * 60_000 + "\n",
-    "dotted keys": HEAD + "[" + ".".join("a" * 60_000) + "]\n",
-    "inline tables in each other": HEAD + "x = " + "{a=" * 30_000 + "1" + "}" * 30_000 + "\n",
+    "a number of 120,000 digits": HEAD + "x = " + "9" * sized(120_000) + "\n",
+    "arrays in each other": HEAD + "x = " + "[" * sized(60_000) + "]" * sized(60_000) + "\n",
+    "dotted keys": HEAD + "[" + ".".join("a" * sized(60_000)) + "]\n",
+    "inline tables in each other": HEAD + "x = " + "{a=" * sized(30_000) + "1" + "}" * sized(30_000) + "\n",
     "strings that do not end": filled('a = "\n'),
-    "one path of very many stars": HEAD + "[[delete]]\npaths = ['/opt/hoe/" + "a*" * 60_000 + "']\n",
-    "paths of stars": filled("[[delete]]\npaths = ['/opt/hoe/" + "a*" * 2_000 + "']\n"),
-    "paths of double stars": filled("[[delete]]\npaths = ['/opt/hoe/" + "**/a/" * 800 + "b']\n"),
-    "keys of very many names": filled("[[delete]]\nkey = 'HKLM\\Software" + "\\a" * 2_000 + "'\n"),
+    "one path of very many stars": HEAD + "[[delete]]\npaths = ['/opt/hoe/" + "a*" * sized(60_000) + "']\n",
+    "paths of stars": filled("[[delete]]\npaths = ['/opt/hoe/" + "a*" * sized(2_000) + "']\n"),
+    "paths of double stars": filled("[[delete]]\npaths = ['/opt/hoe/" + "**/a/" * sized(800) + "b']\n"),
+    "keys of very many names": filled("[[delete]]\nkey = 'HKLM\\Software" + "\\a" * sized(2_000) + "'\n"),
 }  # fmt: skip
 
 

@@ -36,13 +36,13 @@ def timed(*commands: list[str]) -> float:
 
 def row(name: str, pairs: int, ours: list[list[str]], peer: list[list[str]], before: Callable[[], None] = lambda: None) -> None:
     """Print the medians and the ratio of pairs, after one pair that warms."""
-    found = []
-    for number in range(pairs + 1):
+    found, warm = [], 0 if SMALL else 1
+    for number in range(pairs + warm):
         both = []
         for commands in (ours, peer):
             before()
             both.append(timed(*commands))
-        if number:
+        if number >= warm:
             found.append(both)
     ratios = sorted(a / b for a, b in found)
     print(

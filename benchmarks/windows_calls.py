@@ -1,8 +1,9 @@
 """What Kleff adds to bare calls of Windows functions, on Wine, paired in one run: a walk through the registry, a folder set aside.
 
-    python benchmarks/windows_calls.py [PAIRS]
+    python benchmarks/windows_calls.py [PAIRS] [PREFIX]
 
-Needs what the tests on Wine need. Bare: the same functions called one by one, with nothing made of what they give.
+PREFIX is one as the tests make it, in which nothing runs (default: a new one). Needs what the tests on Wine need. Bare: the same
+functions called one by one, with nothing made of what they give.
 """
 
 from __future__ import annotations
@@ -81,9 +82,10 @@ def timed(act: Callable[[], object]) -> float:
 def main() -> None:
     pairs = int(sys.argv[1]) if len(sys.argv) > 1 else 5
     with tempfile.TemporaryDirectory() as folder:
-        helper = compiled(HERE / "callhost.c", Path(folder))
-        prefix = Path(folder) / "prefix"
-        make(prefix, helper)
+        helper = compiled(HERE / "callhost.c", Path(folder) / "callhost.exe")
+        prefix = Path(sys.argv[2]) if len(sys.argv) > 2 else Path(folder) / "prefix"
+        if not prefix.exists():
+            make(prefix, helper)
         caller = RemoteCaller(helper, prefix)
         try:
             measure(caller, prefix, pairs)

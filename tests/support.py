@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import hashlib
 import io
 import json
@@ -106,6 +107,23 @@ class Kleff:
     def case(self) -> Path:
         """The newest case folder."""
         return max(self.cases.iterdir(), key=lambda p: (p / "case.db").stat().st_mtime_ns)
+
+
+def once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
+    """What all workers of a run use, made by the first that needs it.
+
+    Args:
+        make: is given a path at which nothing is yet; what it makes there must not care where it lies.
+    """
+    own = factory.getbasetemp()
+    folder = own.parent if "PYTEST_XDIST_WORKER" in os.environ else own
+    with (folder / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (folder / name).exists():
+            shutil.rmtree(folder / f"{name}.part", ignore_errors=True)
+            make(folder / f"{name}.part")
+            (folder / f"{name}.part").rename(folder / name)
+    return folder / name
 
 
 def lasting(seconds: float, at_least: int) -> Iterator[int]:

@@ -11,6 +11,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+import typer
+
+from kleff.cli import app as command_line
 
 SOURCE = Path(__file__).parent.parent / "src/kleff"
 # A module may import from its own rank or below.
@@ -216,7 +219,7 @@ def test_engine_and_report_ask_abilities() -> None:
 HIDDEN = """
 import importlib, os, pkgutil, sys
 for name in ("typer", "rich.progress", "rich.console", "msgspec", "zstandard", "tree_sitter", "tree_sitter_toml", "sqlite3", "psutil",
-             "subprocess", "tempfile", "shutil", "concurrent.futures", "pydantic", "tomllib", "getpass", "pathlib", "threading"):
+             "subprocess", "tempfile", "shutil", "concurrent.futures", "tomllib", "getpass", "pathlib", "threading"):
     importlib.import_module(name)
 import kleff
 for name in [n for n in dir(os) if n.startswith("O_") and n not in ("O_RDONLY", "O_WRONLY", "O_RDWR", "O_APPEND", "O_CREAT", "O_EXCL",
@@ -279,6 +282,20 @@ def test_commands_load_only_what_they_use(command: str, lab: Path, tag_studio: P
     assert done.returncode == 0, done.stderr
     loaded = set(done.stderr.split("\n"))
     assert sorted(m for m in loaded if any(m == f or m.startswith(f + ".") for f in FORBIDDEN[command])) == []
+
+
+def test_one_command_alone_is_made_ready_and_is_as_among_all() -> None:
+    """To make all of them ready takes longer than most of what they are asked for."""
+    names = [*command_line.COMMANDS, *command_line.GROUPS]
+    whole = typer.main.get_command(command_line.app())
+    for name in names:
+        alone = typer.main.get_command(command_line.app(name))
+        assert isinstance(alone, typer.core.TyperGroup)
+        assert isinstance(whole, typer.core.TyperGroup)
+        assert list(alone.commands) == [name]
+        helps = {group.commands[name].get_help(typer.Context(group.commands[name], info_name=name)) for group in (alone, whole)}
+        assert len(helps) == 1
+    assert set(whole.commands) == set(names)
 
 
 # Texts for people; what a program needs to know stands in a field of its own.

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from support import IS_ROOT
+from wine.fixtures import on_wine
 
 FOLDER = Path(__file__).parent.parent / "benchmarks"
 KLEFF = str(Path(sys.executable).parent / "kleff")
@@ -48,7 +49,6 @@ def test_packages_runs(tmp_path: Path) -> None:
     runs("packages", APART["packages"], tmp_path)
 
 
-@pytest.mark.xdist_group("wine")
-@pytest.mark.skipif(shutil.which("wine") is None, reason="needs Wine")
-def test_windows_calls_runs(tmp_path: Path) -> None:
-    runs("windows_calls", APART["windows_calls"], tmp_path)
+@pytest.mark.parametrize("_", [pytest.param("wine", marks=on_wine)])
+def test_windows_calls_runs(tmp_path: Path, prefix: Path, _: str) -> None:
+    runs("windows_calls", [*APART["windows_calls"], str(prefix)], tmp_path)

@@ -17,10 +17,10 @@ import pytest
 from kleff.report.documents import schema
 from kleff.workstation.windows.system.files.security import for_account_alone, for_admins_alone, for_everybody_to_read
 from support import until
-from wine.fixtures import LAUNCHER, PYTHON, OnWindows, on_wine
+from wine.fixtures import LAUNCHER, PYTHON, OnWindows, whole_on_wine
 from wine.remote import WINE, environment
 
-pytestmark = on_wine
+pytestmark = whole_on_wine
 
 UNINSTALL = r"HKLM\Software\Microsoft\Windows\CurrentVersion\Uninstall\Beds"
 PROCEDURE = r"""

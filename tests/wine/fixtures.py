@@ -15,26 +15,26 @@ import pytest
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import Call
-from support import until
+from support import once, until
 from wine import python
 from wine.policy import Guarded
 from wine.prefix import HERE, compiled, copied, end, make, missing
 from wine.remote import WINE, RemoteCaller, environment
 
-# One after the other, so that one prefix serves them all.
-on_wine = [pytest.mark.skipif(bool(missing()), reason=f"needs {', '.join(missing())}"), pytest.mark.xdist_group("wine")]
+# One after the other, but for those that run all of Kleff there.
+there = pytest.mark.skipif(bool(missing()), reason=f"needs {', '.join(missing())}")
+on_wine = [there, pytest.mark.xdist_group("wine")]
+whole_on_wine = [there, pytest.mark.xdist_group("whole on wine")]
 
 
 @pytest.fixture(scope="session")
 def helper(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return compiled(HERE / "callhost.c", tmp_path_factory.mktemp("helper"))
+    return once(tmp_path_factory, "callhost.exe", lambda path: compiled(HERE / "callhost.c", path))
 
 
 @pytest.fixture(scope="session")
 def made_prefix(tmp_path_factory: pytest.TempPathFactory, helper: Path) -> Path:
-    folder = tmp_path_factory.mktemp("wine") / "prefix"
-    make(folder, helper)
-    return folder
+    return once(tmp_path_factory, "made-prefix", lambda path: make(path, helper))
 
 
 @pytest.fixture(scope="module")
@@ -48,7 +48,7 @@ def prefix(tmp_path_factory: pytest.TempPathFactory, made_prefix: Path) -> Itera
 @pytest.fixture(scope="session")
 def windows_program(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A program for Windows that does what it is told (program.c)."""
-    return compiled(HERE / "program.c", tmp_path_factory.mktemp("program"))
+    return once(tmp_path_factory, "program.exe", lambda path: compiled(HERE / "program.c", path))
 
 
 @pytest.fixture(scope="module")

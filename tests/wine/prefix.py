@@ -38,9 +38,8 @@ def missing() -> list[str]:
     return [name for name in NEEDED if shutil.which(name) is None]
 
 
-def compiled(source: Path, folder: Path) -> Path:
+def compiled(source: Path, made: Path) -> Path:
     """A program of the tests' own, made for Windows."""
-    made = folder / f"{source.stem}.exe"
     words = [COMPILER, "-O1", "-municode", "-Wall", "-Wextra", "-Werror", "-s", str(source), "-o", str(made), "-ladvapi32"]
     subprocess.run(words, check=True, capture_output=True, text=True)
     return made

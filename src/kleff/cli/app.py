@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import sys
+from collections.abc import Callable
 from typing import NoReturn
 
 import typer
@@ -12,38 +13,37 @@ from kleff.cli import case_commands, demo, lab, look, restoring, selftest, undoi
 from kleff.cli.terminal.errors import tell
 from kleff.errors import KleffError, Refused, StopAtOnce, remedy_for
 
-app = typer.Typer(
-    name="kleff",
-    help="Removes a product from a workstation by a written procedure: looks first, saves what matters, proves it is gone, "
-    "and can take it back.",
-    no_args_is_help=True,
-    pretty_exceptions_enable=False,
-    rich_markup_mode=None,
-    context_settings={"help_option_names": ["-h", "--help"]},
-)
-
-app.command("demo")(demo.demo)
-app.command("check")(look.check)
-app.command("list")(look.list_procedures)
-app.command("survey")(look.survey)
-app.command("preview")(look.preview)
-app.command("run")(work.run)
-app.command("resume")(work.resume)
-app.command("undo")(undoing.undo)
-app.command("restore")(restoring.restore)
-app.command("discard")(undoing.discard)
-app.command("verify")(look.verify)
-app.command("unneeded")(unneeded.unneeded)
-app.command("cases")(case_commands.cases)
-app.command("report")(case_commands.report)
-app.command("selftest")(selftest.selftest)
-app.add_typer(lab.app, name="lab")
+COMMANDS: dict[str, Callable[..., None]] = {
+    "demo": demo.demo, "check": look.check, "list": look.list_procedures, "survey": look.survey, "preview": look.preview, "run": work.run,
+    "resume": work.resume, "undo": undoing.undo, "restore": restoring.restore, "discard": undoing.discard, "verify": look.verify,
+    "unneeded": unneeded.unneeded, "cases": case_commands.cases, "report": case_commands.report, "selftest": selftest.selftest,
+}  # fmt: skip
+GROUPS = {"lab": lab.app}
 
 
-@app.callback(invoke_without_command=True)
-def _main(
-    version: bool = typer.Option(False, "--version", help="Print the version."),
-) -> None:
+def app(asked: str = "") -> typer.Typer:
+    """The command line; of one command alone, if that is asked for: to make all of them ready takes longer than most have to do."""
+    made = typer.Typer(
+        name="kleff",
+        help="Removes a product from a workstation by a written procedure: looks first, saves what matters, proves it is gone, "
+        "and can take it back.",
+        no_args_is_help=True,
+        pretty_exceptions_enable=False,
+        rich_markup_mode=None,
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )
+    made.callback(invoke_without_command=True)(_main)
+    alone = asked in COMMANDS or asked in GROUPS
+    for name, command in COMMANDS.items():
+        if name == asked or not alone:
+            made.command(name)(command)
+    for name, group in GROUPS.items():
+        if name == asked or not alone:
+            made.add_typer(group, name=name)
+    return made
+
+
+def _main(version: bool = typer.Option(False, "--version", help="Print the version.")) -> None:
     if version:
         from kleff import __version__
 
@@ -55,7 +55,7 @@ def run() -> NoReturn:
     """Run the command line and end the process; no error a person can cause shows a traceback."""
     gc.set_threshold(100_000, 20, 20)  # a large plan is many small things that live to the end
     try:
-        app(prog_name="kleff")
+        app("".join(sys.argv[1:2]))(prog_name="kleff")
     except KleffError as error:
         tell(error)
         _leave(error.exit_code)
