@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import fcntl
+import contextlib
 import json
 import os
-import re
 import shutil
 import subprocess
 import sys
@@ -15,10 +14,11 @@ from pathlib import Path
 import pytest
 
 import kleff
-from support import until
+from support import once, until
 
 NEEDED = ("mmdebstrap", "systemd-nspawn", "nsenter", "apt-get")
 TESTS = Path(__file__).parent
+missing = [name for name in NEEDED if shutil.which(name) is None]
 BOOT = r"""
 for h in systemd unified .; do b=/sys/fs/cgroup/$h
   [ -e "$b/cgroup.procs" ] && mkdir -p "$b/$2" && echo $$ > "$b/$2/cgroup.procs"; done
@@ -30,18 +30,23 @@ done
 """
 
 
-def make_base(folder: Path) -> Path:
-    """A Debian tree with systemd and Python, from the machine's own package source; one for all modules and workers of a run."""
-    kept = os.environ.get("KLEFF_TEST_BASE")
-    if kept and Path(kept, "etc/os-release").exists():
+def boots(group: str) -> list[pytest.MarkDecorator]:
+    """The marks of tests that boot a workstation: those of a group one after the other."""
+    return [
+        pytest.mark.skipif(os.geteuid() != 0, reason="needs root: boots a workstation"),
+        pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
+        pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
+        pytest.mark.xdist_group(group),
+    ]
+
+
+def make_base(factory: pytest.TempPathFactory) -> Path:
+    """A Debian tree with systemd and Python, from the machine's own package source; one for all workers of a run, or one that is kept."""
+    if kept := os.environ.get("KLEFF_TEST_BASE"):
+        if not Path(kept, "etc/os-release").exists():
+            _make_base(Path(kept))
         return Path(kept)
-    shared = next((p for p in folder.parents if re.fullmatch(r"pytest-\d+", p.name)), folder)
-    with (shared / "booted-base.lock").open("w") as lock:
-        fcntl.lockf(lock, fcntl.LOCK_EX)
-        if not (shared / "booted-base.made").exists():
-            _make_base(Path(kept) if kept else shared / "booted-base")
-            (shared / "booted-base.made").touch()
-    return Path(kept) if kept else shared / "booted-base"
+    return once(factory, "booted-base", _make_base)
 
 
 def _make_base(target: Path) -> None:
@@ -136,6 +141,10 @@ class Booted:
         except subprocess.TimeoutExpired:
             subprocess.run(["pkill", "-9", "-f", f"--machine={self._name}"])
         self._log.close()
+        for group in Path("/sys/fs/cgroup").glob(f"*/{self._name}"):  # what it ran in is empty now; the deepest first
+            for folder in sorted((p for p in (group, *group.rglob("*")) if p.is_dir()), reverse=True):
+                with contextlib.suppress(OSError):
+                    folder.rmdir()
         shutil.rmtree(self.top, ignore_errors=True)
 
 

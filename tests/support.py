@@ -164,6 +164,20 @@ def clone(master: Path, target: Path) -> Path:
     return target
 
 
+_read: dict[tuple[int, ...], str] = {}
+
+
+def content_of(path: Path, status: os.stat_result) -> str:
+    """The digest of a file; one that has not changed by its number and times, of which nobody sets ctime (inode(7)), is not read again."""
+    key = (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns, status.st_ctime_ns)
+    if key not in _read:
+        digest = hashlib.sha256(path.read_bytes()).hexdigest()
+        if time.time_ns() - status.st_ctime_ns < 50_000_000:  # it may change once more at what is the same time to the system
+            return digest
+        _read[key] = digest
+    return _read[key]
+
+
 def tree(top: Path, skip: tuple[str, ...] = (".kleff",)) -> dict[str, tuple[object, ...]]:
     """Everything below a folder: type, mode, owner, times (ns), content, link target, extended attributes, hard-link group."""
     found: dict[str, tuple[object, ...]] = {}
@@ -178,7 +192,7 @@ def tree(top: Path, skip: tuple[str, ...] = (".kleff",)) -> dict[str, tuple[obje
             key = os.fsdecode(os.path.relpath(path, os.fsencode(top)))
             content: object = None
             if stat.S_ISREG(status.st_mode):
-                content = hashlib.sha256(Path(os.fsdecode(path)).read_bytes()).hexdigest()
+                content = content_of(Path(os.fsdecode(path)), status)
             elif stat.S_ISLNK(status.st_mode):
                 content = os.readlink(path)
             extended = tuple((n, os.getxattr(path, n, follow_symlinks=False)) for n in sorted(os.listxattr(path, follow_symlinks=False)))

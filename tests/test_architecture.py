@@ -8,6 +8,7 @@ import subprocess
 import sys
 from collections import Counter
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -26,9 +27,9 @@ SYSTEMS = {"linux", "windows", "macos", "lab", "memory"}
 SPEAKS = {"workstation/lab/program.py"}
 
 
-def modules() -> Iterator[tuple[str, ast.Module]]:
-    for file in sorted(SOURCE.rglob("*.py")):
-        yield str(file.relative_to(SOURCE)), ast.parse(file.read_text("utf-8"))
+@cache
+def modules() -> tuple[tuple[str, ast.Module], ...]:
+    return tuple((str(file.relative_to(SOURCE)), ast.parse(file.read_text("utf-8"))) for file in sorted(SOURCE.rglob("*.py")))
 
 
 def imported(tree: ast.Module) -> Iterator[str]:

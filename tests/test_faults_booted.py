@@ -7,7 +7,6 @@ import random
 import re
 import shutil
 import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -15,20 +14,14 @@ from typing import Any
 
 import pytest
 
-from booted import NEEDED, TESTS, Booted, make_base
+from booted import TESTS, Booted, boots, make_base
 from debs import build
 from faulty import CODES
-from support import IS_ROOT, differences, tree, until, write
+from support import differences, tree, until, write
 from test_faults import CALLS, mounted_anew
 from test_packages_exact import NOISE
 
-missing = [n for n in NEEDED if shutil.which(n) is None]
-pytestmark = [
-    pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
-    pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
-    pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted products"),
-]
+pytestmark = boots("booted products")
 EVERY = os.environ.get("KLEFF_ALL_FAULTS") == "1"
 AT_MOST = {
     "stat": 400,
@@ -66,7 +59,7 @@ RUN, CASES = ("run", "/srv/bridge.toml", "--on", "this", "--yes"), Path("/var/li
 @pytest.fixture(scope="module")
 def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Booted]:
     folder = tmp_path_factory.mktemp("faulty")
-    box = Booted(make_base(folder), folder)
+    box = Booted(make_base(tmp_path_factory), folder)
     box.do("useradd", "-m", "-u", "1001", "mira", code=0)
     for deb in build(folder / "debs", scripts=True):
         shutil.copy(deb, box.top / "srv" / deb.name)

@@ -99,7 +99,7 @@ def make_plums(folder: Path) -> list[Path]:
 def master(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     folder = tmp_path_factory.mktemp("exact")
     top = folder / "tree"
-    subprocess.run(["cp", "-a", make_base(folder), top], check=True)
+    subprocess.run(["cp", "-a", make_base(tmp_path_factory), top], check=True)
     for line, file in (("plum:x:4711:\n", "group"), ("plum:!::\n", "gshadow")):
         with (top / "etc" / file).open("a") as out:
             out.write(line)

@@ -7,8 +7,6 @@ from __future__ import annotations
 import os
 import random
 import re
-import shutil
-import sys
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -16,17 +14,11 @@ from typing import Any
 
 import pytest
 
-from booted import NEEDED, Booted, fetch, make_base, newest
-from support import IS_ROOT, differences, tree, until, write
+from booted import Booted, boots, fetch, make_base, newest
+from support import differences, tree, until, write
 from test_packages_exact import NOISE as OF_PACKAGES
 
-missing = [n for n in NEEDED if shutil.which(n) is None]
-pytestmark = [
-    pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
-    pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
-    pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted products"),
-]
+pytestmark = boots("booted products")
 EVERY = os.environ.get("KLEFF_ALL_PRODUCTS") == "1"
 # What a running system writes by itself, whatever is done to it.
 NOISE = re.compile(
@@ -118,7 +110,7 @@ WANTED = list(PRODUCTS) if EVERY else SAMPLE
 @pytest.fixture(scope="module")
 def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Booted]:
     folder = tmp_path_factory.mktemp("products")
-    box = Booted(make_base(folder), folder, prepare=lambda top: fetch(top, [PRODUCTS[name].packages for name in WANTED]))
+    box = Booted(make_base(tmp_path_factory), folder, prepare=lambda top: fetch(top, [PRODUCTS[name].packages for name in WANTED]))
     box.do("useradd", "-m", "-u", "1001", "mira", code=0)
     box.do("sh", "-c", "mkdir /home/mira/.config; chown mira: /home/mira/.config; echo 127.0.0.1 localhost > /etc/hosts", code=0)
     for name in PRODUCTS:

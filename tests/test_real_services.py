@@ -9,8 +9,6 @@ import json
 import os
 import random
 import re
-import shutil
-import sys
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -18,16 +16,10 @@ from pathlib import Path
 
 import pytest
 
-from booted import NEEDED, Booted, fetch, make_base, newest
-from support import IS_ROOT, until, write
+from booted import Booted, boots, fetch, make_base, newest
+from support import content_of, until, write
 
-missing = [n for n in NEEDED if shutil.which(n) is None]
-pytestmark = [
-    pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
-    pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
-    pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted services"),
-]
+pytestmark = boots("booted services")
 
 # What a system writes for itself whenever packages come and go, and whenever it runs: nothing of any product.
 NOISE = re.compile(
@@ -190,7 +182,7 @@ group = "debian-transmission"
 def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Booted]:
     """A workstation with all the packages in its archive folder, an account, and things of others that bear the products' names."""
     folder = tmp_path_factory.mktemp("services")
-    box = Booted(make_base(folder), folder, prepare=lambda top: fetch(top, [p.packages for p in PRODUCTS.values()]))
+    box = Booted(make_base(tmp_path_factory), folder, prepare=lambda top: fetch(top, [p.packages for p in PRODUCTS.values()]))
     box.do("useradd", "-m", "-u", "1001", "mira", code=0)
     box.do("sh", "-c", "mkdir /home/mira/.config; chown mira: /home/mira/.config; echo 127.0.0.1 localhost > /etc/hosts", code=0)
     for name in PRODUCTS:
@@ -209,9 +201,7 @@ def snapshot(top: Path) -> dict[str, str]:
             continue
         try:
             status = path.lstat()
-            content = (
-                str(path.readlink()) if path.is_symlink() else hashlib.sha256(path.read_bytes()).hexdigest()[:12] if path.is_file() else ""
-            )
+            content = str(path.readlink()) if path.is_symlink() else content_of(path, status) if path.is_file() else ""
         except OSError:
             continue
         found[name] = f"{status.st_mode:o} {status.st_uid}:{status.st_gid} {content}"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shutil
 import subprocess
-import sys
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -12,25 +11,21 @@ from typing import Any
 
 import pytest
 
-from booted import NEEDED, Booted, fetch, make_base, newest
-from support import IS_ROOT, differences, tree, write
+from booted import Booted, boots, fetch, make_base, newest
+from support import differences, tree, write
 from test_flatpaks import BEDS, GROUND, Shelf
 from test_packages_exact import NOISE
 from test_python_packages import wheels
 
-missing = [n for n in (*NEEDED, "flatpak") if shutil.which(n) is None]
-pytestmark = [
-    pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
-    pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
-    pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted products"),
-]
+pytestmark = [*boots("booted products"), pytest.mark.skipif(shutil.which("flatpak") is None, reason="needs flatpak")]
 
 
 @pytest.fixture(scope="module")
 def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Booted]:
     folder = tmp_path_factory.mktemp("tools")
-    box = Booted(make_base(folder), folder, prepare=lambda top: fetch(top, ["flatpak", "pipx python3-venv python3-pip python3-wheel"]))
+    box = Booted(
+        make_base(tmp_path_factory), folder, prepare=lambda top: fetch(top, ["flatpak", "pipx python3-venv python3-pip python3-wheel"])
+    )
     box.do("useradd", "-m", "-u", "1001", "mira", code=0)
     apt = ("env", "DEBIAN_FRONTEND=noninteractive", "apt-get", "install", "-y", "--no-install-recommends", "--no-download")
     box.do(*apt, "flatpak", "pipx", "python3-venv", "python3-pip", "python3-wheel", code=0)

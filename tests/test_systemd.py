@@ -5,31 +5,24 @@ from __future__ import annotations
 import json
 import shutil
 import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
-from booted import NEEDED, Booted, make_base
+from booted import Booted, boots, make_base
 from debs import build, build_one, build_shed
-from support import IS_ROOT, until, write
+from support import until, write
 
-missing = [n for n in NEEDED if shutil.which(n) is None]
-pytestmark = [
-    pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
-    pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
-    pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted"),  # one after the other on one workstation, which takes a minute or two to make
-]
+pytestmark = boots("booted")
 SAMPLE = Path(__file__).parent.parent / "src/kleff/samples/print-bridge.toml"
 
 
 @pytest.fixture(scope="module")
 def bench(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Booted]:
     folder = tmp_path_factory.mktemp("booted")
-    box = Booted(make_base(folder), folder)
+    box = Booted(make_base(tmp_path_factory), folder)
     packages = build(folder / "debs", scripts=True)
     shutil.copytree(folder / "debs", box.top / "srv/debs", ignore=lambda d, names: [n for n in names if not n.endswith(".deb")])
     write(box.top / "srv/print-bridge.toml", SAMPLE.read_bytes())

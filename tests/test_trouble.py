@@ -4,23 +4,16 @@ from __future__ import annotations
 
 import json
 import shutil
-import sys
 import time
 from collections.abc import Iterator
 
 import pytest
 
-from booted import NEEDED, Booted, make_base
+from booted import Booted, boots, make_base
 from debs import build_one
-from support import IS_ROOT, until, write
+from support import until, write
 
-missing = [n for n in NEEDED if shutil.which(n) is None]
-pytestmark = [
-    pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
-    pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
-    pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted"),
-]
+pytestmark = boots("booted")
 # What the package's own script does is said in a file.
 PRERM = """#!/bin/sh
 set -e
@@ -56,7 +49,7 @@ def box(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Booted]:
     source = folder / "hoe-trouble"
     write(source / "opt/hoe/program", "x")
     write(source / "DEBIAN/prerm", PRERM, 0o755)
-    box = Booted(make_base(folder), folder)
+    box = Booted(make_base(tmp_path_factory), folder)
     shutil.copy(build_one(source, "hoe-trouble"), box.top / "srv/hoe.deb")
     write(box.top / "srv/hoe.toml", PROCEDURE)
     yield box

@@ -3,31 +3,23 @@
 from __future__ import annotations
 
 import re
-import shutil
-import sys
 from pathlib import Path
 
 import pytest
 
-from booted import NEEDED, Booted, make_base
-from support import IS_ROOT, write
+from booted import Booted, boots, make_base
+from support import write
 from test_real_services import fetch
 
-missing = [n for n in NEEDED if shutil.which(n) is None]
-pytestmark = [
-    pytest.mark.skipif(not IS_ROOT, reason="needs root: boots a workstation"),
-    pytest.mark.skipif(bool(missing), reason=f"needs {', '.join(missing)}"),
-    pytest.mark.skipif(sys.version_info[:2] != (3, 11), reason="the workstation that is booted has Python 3.11"),
-    pytest.mark.xdist_group("booted services"),
-]
+pytestmark = boots("booted services")
 ENVIRONMENT = ("env", "COLUMNS=100", "PATH=/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin")
 PAGE = Path(__file__).parent.parent / "docs/tutorial-linux.md"
 BLOCK = re.compile(r"^```(sh|toml|text)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
 
 
-def test_every_command_of_the_tutorial(tmp_path: Path) -> None:
+def test_every_command_of_the_tutorial(tmp_path: Path, tmp_path_factory: pytest.TempPathFactory) -> None:
     """In order; what stands below a command is in what it says, line by line, `...` for what is left out."""
-    box = Booted(make_base(tmp_path), tmp_path, prepare=lambda top: fetch(top, ["redis"]))
+    box = Booted(make_base(tmp_path_factory), tmp_path, prepare=lambda top: fetch(top, ["redis"]))
     try:
         write(box.top / "usr/local/bin/kleff", f'#!/bin/sh\nPYTHONPATH={box.path} exec python3 -m kleff "$@"\n', 0o755)
         write(box.top / "etc/apt/apt.conf.d/no-network", 'APT::Get::Download "false";\n')
