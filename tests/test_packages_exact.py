@@ -37,6 +37,7 @@ NOISE = re.compile(
 CAPABLE = bytes.fromhex("0100000200040000000000000000000000000000")  # cap_net_bind_service=ep (capabilities(7), VFS_CAP_REVISION_2)
 PLUM_POSTINST = """#!/bin/sh
 set -e
+test ! -e /tmp/plum-waits || sleep 1
 head -c 16 /dev/urandom > /etc/plum/key; chmod 640 /etc/plum/key; chgrp plum /etc/plum/key
 echo "generated $(date +%s%N)" > /etc/plum-generated.conf
 ln -sf /usr/lib/systemd/system/plum.service /etc/systemd/system/plum-alias.service
@@ -45,6 +46,7 @@ echo rows > /usr/share/icons/hicolor/icon-theme.cache
 touch /var/lib/systemd/plum.new
 rm /var/lib/systemd/plum.new
 grep -q plum-row /etc/hosts || echo "127.0.0.9 plum-row" >> /etc/hosts
+test ! -e /tmp/plum-waits || sleep 9
 """
 PLUM_POSTRM = """#!/bin/sh
 set -e
@@ -232,6 +234,19 @@ def test_a_killed_undo_leaves_no_policy(kleff: Kleff, top: Path, tmp_path: Path)
     assert policy.exists()
     kleff("preview", tmp_path / "p.toml", "--on", f"root:{top}", code=None)
     assert not policy.exists(), "the next of any command clears it"
+    kleff("undo", kleff.case(), "--yes")
+    assert differences(before, snapshot(top)) == []
+
+
+def test_killed_when_a_script_has_long_been_silent(kleff: Kleff, top: Path, tmp_path: Path) -> None:
+    """What it wrote since the package manager's last word is its doing all the same, and none of somebody else's."""
+    before = snapshot(top)
+    kleff("run", procedure(tmp_path / "p.toml", STEPS), "--on", f"root:{top}", "--yes", code=None)
+    write(top / "tmp/plum-waits", "")
+    hosts = top / "etc/hosts"
+    assert killed_in_dpkg(kleff, ["undo", kleff.case(), "--yes"], top, lambda: "plum-row" in hosts.read_text())
+    assert (top / "etc/plum-generated.conf").exists()
+    (top / "tmp/plum-waits").unlink()
     kleff("undo", kleff.case(), "--yes")
     assert differences(before, snapshot(top)) == []
 

@@ -10,6 +10,8 @@ import msgspec
 
 from kleff.workstation.things import Running
 
+NOTED = 300_000_000  # ns within which a supervisor notes anew that its program is at work, on a busy machine too
+
 
 class Record(msgspec.Struct, kw_only=True):
     """What is kept of a program.
@@ -36,6 +38,14 @@ def recorded(output: Path) -> Record | None:
     with suppress(OSError, msgspec.DecodeError):
         return msgspec.json.decode(record_of(output).read_bytes(), type=Record)
     return None
+
+
+def last_at_work(output: Path) -> int:
+    """Until when a program was at work at least, in ns: its end, or the last that its supervisor has noted of it (0: nothing is known)."""
+    record = recorded(output)
+    if record is None:
+        return 0
+    return int(record.ended * 1e9) if record.ended is not None else record_of(output).stat().st_mtime_ns + NOTED
 
 
 def over(running: Running, runs: Callable[[int, float], bool]) -> bool:

@@ -21,12 +21,14 @@ if TYPE_CHECKING:  # a program starts sooner without these
 
 PR_SET_CHILD_SUBREAPER = 36  # prctl(2): orphans below become this process's own children
 DRAINING = 2.0  # seconds that are left for what a program said last
+BEAT = 0.1  # seconds after which the record's time tells anew that the program is at work
 
 
 def main(told: int, answers: int) -> None:
     """Be told what to run, run it, and stay until it and what it left behind have ended."""
     for caught in (signal.SIGHUP, signal.SIGINT, signal.SIGTERM):
         signal.signal(caught, lambda *_: None)  # unlike an ignored one, this is not handed down to the program
+    signal.pthread_sigmask(signal.SIG_BLOCK, [signal.SIGCHLD])  # it is waited for
     ctypes.CDLL(None).prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
     for end in (told, answers):
         os.set_inheritable(end, False)
@@ -72,7 +74,7 @@ def _start(job: dict[str, Any]) -> tuple[int, threading.Thread | None]:
         ends += [reading, writing]
     defaults = [signal.SIGPIPE, signal.SIGXFSZ]  # which Python ignores
     try:
-        program = os.posix_spawn(job["argv"][0], job["argv"], job["environment"], file_actions=actions, setsigdef=defaults)
+        program = os.posix_spawn(job["argv"][0], job["argv"], job["environment"], file_actions=actions, setsigdef=defaults, setsigmask=[])
     finally:
         for end in ends:
             os.close(end)
@@ -87,7 +89,7 @@ def _see_to_the_end(job: dict[str, Any], program: int, record: dict[str, Any], h
     deadline = float("inf")
     while time.monotonic() < deadline:
         try:
-            pid, status = os.waitpid(-1, 0 if deadline == float("inf") else os.WNOHANG)
+            pid, status = os.waitpid(-1, os.WNOHANG)
         except ChildProcessError:
             break
         if pid == program:
@@ -97,7 +99,10 @@ def _see_to_the_end(job: dict[str, Any], program: int, record: dict[str, Any], h
             _keep(job["record"], record)
             deadline = time.monotonic() + job["linger"]
         elif pid == 0:
-            time.sleep(0.05)
+            if "ended" not in record:
+                with contextlib.suppress(OSError):  # cut off together with it, this is how long it was at work at least
+                    os.utime(job["record"])
+            signal.sigtimedwait([signal.SIGCHLD], BEAT)
     _keep(job["record"], record | {"left": _children()})
 
 

@@ -10,6 +10,7 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.account_records import ACCOUNT_FILES, GROUP_FILES
 from kleff.workstation.package_facet import Surroundings
 from kleff.workstation.paths import WPath
+from kleff.workstation.supervised import last_at_work
 
 DATABASE = ("var", "lib", "dpkg", "info")
 # What maintainer scripts change beside their package's own files (Debian policy 6, 9, 10.7.4, 11.6; deb-systemd-helper(1p), ucf(1)).
@@ -57,14 +58,14 @@ def _alternative_links(files: FileTree) -> Iterator[str]:
 
 
 def last_acted(files: FileTree, output: Path) -> int:
-    """When a removal last did something, by what it writes: into its output, dpkg's log and database, and what is read along of it; in ns.
+    """When a removal last did something, in ns: by what is noted of it, and by what it writes: into its output, dpkg's log and database.
 
     What dpkg wrote long after its output belongs to another call of it.
     """
     said = output.stat().st_mtime_ns if output.exists() else 0
-    times = [said]
+    times = [said, last_at_work(output)]
     for names in ACTED_ON:
         with contextlib.suppress(OSError):
             look = files.look(WPath(files.style, "", names))
             times += [look.times[1]] if look is not None else []
-    return max(time for time in times if time <= said + SILENT)
+    return max(times[1], *(time for time in times if time <= said + SILENT))
