@@ -14,6 +14,7 @@ from kleff.errors import DamagedCase
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import HEADER, RegKey, decode, encode, format_tree, parse
 from kleff.registry.registry import KeyRef, Registry
+from kleff.registry.shared import SHARED
 from kleff.registry.values import REG_LINK, RegValue, number_value, text_value
 from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.windows.entries import split_command
@@ -103,6 +104,29 @@ def test_views_and_canonical_keys(registry: Registry) -> None:
     assert names(r"HKCR\.x")[0] == rf"HKU\{sid}\Software\Classes\.x"
     assert KeyRef("HKLM", r"Software\Classes\CLSID\{1}", 32).physical == r"Software\Classes\Wow6432Node\CLSID\{1}"
     assert KeyRef("HKLM", r"Software\A", 32).physical == r"Software\Wow6432Node\A"
+
+
+@pytest.mark.parametrize("parts", sorted(SHARED), ids="\\".join)
+def test_what_both_views_share_is_one_key(registry: Registry, parts: tuple[str, ...]) -> None:
+    """By whichever name it is meant; and what an earlier Kleff has noted of its 32-bit name keeps its place."""
+    path = "\\".join(parts)
+    for text in (path, f"{path}\\Beds", path.replace("SOFTWARE", r"Software\Wow6432Node", 1)):
+        assert [key.view for key in registry.canonical(f"HKLM\\{text}")] == [0]
+    assert KeyRef("HKLM", f"{path}\\Beds", 32).physical == path.replace("SOFTWARE", r"SOFTWARE\Wow6432Node", 1) + r"\Beds"
+    assert len(registry.canonical(f"HKLM\\{path[:-1]}")) == 2
+
+
+def test_what_a_link_shares_is_one_key(registry: Registry) -> None:
+    """Whatever the table says: a workstation may share more. A link that leads elsewhere is no such one."""
+    names = {"Twin": r"\Registry\Machine\SOFTWARE\Brindlewort\Twin", "Elsewhere": r"\Registry\Machine\SOFTWARE\Other"}
+    for name, target in names.items():
+        registry.api.create("HKLM", rf"SOFTWARE\Brindlewort\{name}\Below")
+        link = RegValue("SymbolicLinkValue", REG_LINK, target.encode("utf-16-le"))
+        registry.api.make_link("HKLM", rf"SOFTWARE\Wow6432Node\Brindlewort\{name}", link)
+    assert [key.view for key in registry.canonical(r"HKLM\Software\brindlewort\twin\Below")] == [0]
+    assert [key.view for key in registry.canonical(r"HKLM\Software\Wow6432Node\Brindlewort\Twin")] == [0]
+    assert [key.view for key in registry.canonical(r"HKLM\Software\Brindlewort\Elsewhere")] == [64, 32]
+    assert [key.view for key in registry.canonical(r"HKLM\Software\Brindlewort")] == [64, 32]
 
 
 def test_the_lowest_layer_behaves_as_the_real_one(registry: Registry) -> None:

@@ -10,6 +10,7 @@ import pytest
 
 from kleff.registry.regfile import RegKey, decode, encode, format_tree, parse
 from kleff.registry.registry import KeyRef, Registry
+from kleff.registry.shared import SHARED
 from kleff.registry.values import RegValue, text_value
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api
@@ -144,3 +145,22 @@ def _told(tree: RegKey | None, but: str = "-") -> object:
     """Without the order of values, which Wine sorts, and without one of them."""
     assert tree is not None
     return {v.name: (v.type, v.raw) for v in tree.values.values() if v.name != but}, {k.name: _told(k, but) for k in tree.keys.values()}
+
+
+def test_what_a_windows_shares_is_one_key(caller: RemoteCaller) -> None:
+    """Its own links say so: of all that it has in the 32-bit view none is refused, or meant twice."""
+    registry = Registry(WindowsRegistry(Api(caller), Hives(Api(caller), str)))
+    known = 0
+    for parts in SHARED:
+        path = "\\".join(parts)
+        there = registry.api.link("HKLM", KeyRef("HKLM", path, 32).physical) is not None
+        known += there
+        assert [key.view for key in registry.canonical(f"HKLM\\{path}")] == [0]
+    assert known > 40
+    (beds,) = registry.canonical(r"HKLM\Software\Wow6432Node\Microsoft\Windows\CurrentVersion\App Paths\beds.exe")
+    registry.api.create(beds.hive, beds.physical)
+    assert "beds.exe" in registry.subkeys(KeyRef("HKLM", r"SOFTWARE\Microsoft\Windows\CurrentVersion\App Paths"))
+    registry.delete_tree(beds)
+    linked = KeyRef("HKLM", r"SOFTWARE\Wine\Ports", 32)  # which no table has
+    assert registry.link(linked) is not None
+    assert [key.view for key in registry.canonical(r"HKLM\Software\Wine\Ports")] == [0]

@@ -13,26 +13,12 @@ from typing import Any, Protocol
 from kleff.procedure.globs import fold
 from kleff.procedure.variables import KEY_ROOTS
 from kleff.registry.regfile import RegKey
+from kleff.registry.shared import CLASSES, SEPARATE, is_shared
 from kleff.registry.values import REG_LINK, RegValue
 
 NODE = "Wow6432Node"
+NAMED = {"HKLM": r"\Registry\Machine", "HKU": r"\Registry\User"}  # how a link names a hive
 LINK_VALUE = fold("SymbolicLinkValue")  # of a key that is a link
-# Which parts of HKLM\Software are shared by both views ("Registry Keys Affected by WOW64", Windows documentation).
-SHARED = (
-    ("SOFTWARE", "CLASSES"),
-    ("SOFTWARE", "CLIENTS"),
-    ("SOFTWARE", "MICROSOFT", "COM3"),
-    ("SOFTWARE", "MICROSOFT", "CRYPTOGRAPHY", "CALAIS", "CURRENT"),
-    ("SOFTWARE", "MICROSOFT", "EVENTSYSTEM"),
-    ("SOFTWARE", "MICROSOFT", "OLE"),
-    ("SOFTWARE", "MICROSOFT", "RPC"),
-    ("SOFTWARE", "MICROSOFT", "SYSTEMCERTIFICATES"),
-    ("SOFTWARE", "MICROSOFT", "WINDOWS NT", "CURRENTVERSION", "PROFILELIST"),
-    ("SOFTWARE", "MICROSOFT", "WINDOWS NT", "CURRENTVERSION", "TIME ZONES"),
-    ("SOFTWARE", "POLICIES"),
-)
-# ... apart from these below Classes, which each view has for itself.
-SEPARATE = ("CLSID", "DIRECTSHOW", "INTERFACE", "MEDIA TYPE", "MEDIAFOUNDATION")
 
 
 @dataclass(frozen=True)
@@ -126,9 +112,9 @@ def _split_point(hive: str, parts: Sequence[str]) -> int | None:
         offset = 0
     if upper[:1] != ("SOFTWARE",) or len(upper) < 2:
         return None
-    if upper[1] == "CLASSES":
+    if upper[:2] == CLASSES:
         return offset + 2 if len(upper) > 2 and upper[2] in SEPARATE else None
-    if hive == "HKU" or any(upper[: len(s)] == s for s in SHARED):
+    if hive == "HKU" or is_shared(upper):
         return None
     return offset + 1
 
@@ -144,6 +130,7 @@ class Registry:
     def __init__(self, api: RegistryApi, bits: int = 64) -> None:
         self.api = api
         self.bits = bits
+        self._links: dict[str, bool] = {}  # physical places of the 32-bit view that are links to the same key of the other
 
     # -- names ------------------------------------------------------------------------------------------------
 
@@ -171,9 +158,25 @@ class Registry:
         if hive == "HKLM":
             parts = self._control_set(parts)
         path = "\\".join(parts)
-        if _split_point(hive, parts) is None or self.bits == 32:
-            return [KeyRef(hive, path)] if node is None or self.bits == 64 else []
+        if self.bits == 32:
+            return [KeyRef(hive, path)] if node is None else []
+        split = _split_point(hive, parts)
+        if split is None or self._is_linked(hive, parts, split):
+            return [KeyRef(hive, path)]
         return [KeyRef(hive, path, v) for v in (64, 32) if view in (None, v)]
+
+    def _is_linked(self, hive: str, parts: list[str], split: int) -> bool:
+        """Whether both views share a key here, whatever the table says: its 32-bit name, or one above, is a link to the 64-bit key."""
+        for depth in range(split + 1, len(parts) + 1):
+            path = "\\".join(parts[:depth])
+            twin = KeyRef(hive, path, 32).physical
+            if twin not in self._links:
+                link = self.api.link(hive, twin)
+                leads = link.raw.decode("utf-16-le", "replace") if link is not None else ""
+                self._links[twin] = fold(leads) == fold(f"{NAMED[hive]}\\{path}")
+            if self._links[twin]:
+                return True
+        return False
 
     def _control_set(self, parts: list[str]) -> list[str]:
         if len(parts) < 2 or [fold(p) for p in parts[:2]] != ["SYSTEM", "CURRENTCONTROLSET"]:
