@@ -23,7 +23,7 @@ from kleff.report.short_plan import short_plan
 from kleff.report.summary import closing_page, undone_page
 from memory import Bench
 
-SMALL, TIMES, ALLOWED = 60, 10, 12
+SMALL, TIMES, ALLOWED = 40, 10, 12
 
 
 def calls_of(act: Callable[[], Any]) -> tuple[int, Any]:

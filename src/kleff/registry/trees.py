@@ -6,6 +6,7 @@ import errno
 
 from kleff.procedure.globs import fold
 from kleff.registry.regfile import RegKey
+from kleff.registry.registry import LINK_VALUE
 from kleff.registry.values import REG_LINK, RegValue
 
 MAX_LINKS = 16
@@ -30,24 +31,26 @@ class TreeRegistry:
         raise NotImplementedError
 
     def _find(self, hive: str, path: str) -> RegKey | None:
-        hive, path = self._followed(hive, path)
-        root = self.load(hive, path)
-        return root.find([hive, *(p for p in path.split("\\") if p)]) if root else None
+        return self._reached(hive, path)[2]
 
     def _followed(self, hive: str, path: str) -> tuple[str, str]:
         """Where a path leads when the links on the way are followed."""
+        return self._reached(hive, path)[:2]
+
+    def _reached(self, hive: str, path: str) -> tuple[str, str, RegKey | None]:
+        """Where a path leads when the links on the way are followed, and the key there, if there is one."""
         for _ in range(MAX_LINKS):
-            key, parts = self.load(hive, path), [p for p in path.split("\\") if p]
-            key = key.find([hive]) if key else None
+            root, parts = self.load(hive, path), [p for p in path.split("\\") if p]
+            key = root.keys.get(fold(hive)) if root else None
             for index, part in enumerate(parts):
-                key = key.keys.get(fold(part)) if key else None
-                link = _link_of(key) if index < len(parts) - 1 else None
+                link = _link_of(key) if index else None  # of the key above, which stands on the way
                 if link is not None:
-                    hive, path = _target_of(link, parts[index + 1 :])
+                    hive, path = _target_of(link, parts[index:])
                     break
+                key = key.keys.get(fold(part)) if key else None
             else:
-                return hive, path
-        return hive, "\0"  # links in a ring lead nowhere
+                return hive, path, key
+        return hive, "\0", None  # links in a ring lead nowhere
 
     def link(self, hive: str, path: str) -> RegValue | None:
         return _link_of(self._find(hive, path))
@@ -99,7 +102,7 @@ class TreeRegistry:
 
 
 def _link_of(key: RegKey | None) -> RegValue | None:
-    found = key.values.get(fold("SymbolicLinkValue")) if key else None
+    found = key.values.get(LINK_VALUE) if key is not None else None
     return found if found is not None and found.type == REG_LINK else None
 
 

@@ -22,16 +22,19 @@ class LabRegistry(TreeRegistry):
         self._folder = lab.folder / "registry"
         self._cache: dict[Path, tuple[tuple[int, int, int], RegKey]] = {}
         self._dirty: dict[Path, str] = {}
+        self._machine = self._folder / "HKLM.reg"
+        self._accounts: dict[str, Path] = {}  # hives by their first name, folded
 
     def hives(self) -> list[str]:
         return sorted(p.stem for p in (self._folder / "users").glob("*.reg"))
 
     def _file(self, hive: str, path: str) -> Path:
         if hive == "HKLM":
-            return self._folder / "HKLM.reg"
-        sid = path.split("\\")[0]
-        known = {fold(s): s for s in self.hives()}
-        return self._folder / "users" / f"{known.get(fold(sid), '-')}.reg"
+            return self._machine
+        sid = fold(path.partition("\\")[0])
+        if sid not in self._accounts:
+            self._accounts = {fold(s): self._folder / "users" / f"{s}.reg" for s in self.hives()}
+        return self._accounts.get(sid, self._folder / "users" / "-.reg")
 
     def load(self, hive: str, path: str) -> RegKey | None:
         file = self._file(hive, path)
