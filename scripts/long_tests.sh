@@ -7,7 +7,7 @@ python=${1:-.venv/bin/python}
 seconds=${2:-3600}
 export KLEFF_ALL_KILLS=1 KLEFF_ALL_FAULTS=1 KLEFF_ALL_PRODUCTS=1 KLEFF_HOSTILE_SECONDS=600 KLEFF_LARGE=1000000
 
-"$python" -m pytest -q tests/test_kills.py tests/test_linux.py tests/test_faults.py tests/test_hostile.py tests/test_places.py tests/test_restore.py tests/test_restore_again.py \
+"$python" -m pytest -q tests/test_kills.py tests/test_needs.py tests/test_registered.py tests/test_windows_whole.py tests/test_locked.py tests/test_room.py tests/test_linux.py tests/test_faults.py tests/test_hostile.py tests/test_places.py tests/test_restore.py tests/test_restore_again.py \
   tests/test_rescue.py tests/test_packages_exact.py tests/test_real_services.py tests/test_real_products.py tests/test_real_tools.py \
   tests/test_faults_booted.py
 for target in procedure bag archive restore journal lab reg; do

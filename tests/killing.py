@@ -12,6 +12,7 @@ import sys
 import traceback
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from itertools import pairwise
 from pathlib import Path
 
 import kleff.__main__
@@ -83,17 +84,7 @@ def _load_everything() -> None:
     for module in pkgutil.walk_packages(kleff.__path__, "kleff."):
         if not module.name.endswith(("__main__", ".program")) and not module.name.startswith("kleff.workstation.windows.host."):
             importlib.import_module(module.name)
-    for name in (
-        "tree_sitter_toml",
-        "tree_sitter",
-        "zstandard",
-        "tarfile",
-        "tempfile",
-        "rich.progress",
-        "pydantic",
-        "typer._adapters",
-        "pwd",
-    ):
+    for name in ("tree_sitter_toml", "tree_sitter", "zstandard", "tarfile", "tempfile", "rich.progress", "pwd"):
         importlib.import_module(name)
     for codec in ("utf-8-sig", "utf-16-le", "ascii", "idna"):
         codecs.lookup(codec)
@@ -118,10 +109,16 @@ def _arm(wanted: int, after: bool, writing: int) -> None:
     Journal.write = write  # type: ignore[method-assign,assignment]
 
 
-def points(count: int, seed: int, wanted: int) -> list[tuple[int, bool]]:
-    """Kill points: all of them, or a seeded sample with the first and the last."""
+def points(count: int, seed: int, wanted: int, ends: bool = True) -> list[tuple[int, bool]]:
+    """Kill points: all of them, or a seeded sample: one in each of as many equal parts, so that each part of the work is killed.
+
+    Args:
+        ends: with the first and the last too, at which nothing has begun and all is done: that is the same for every procedure.
+    """
     every = [(n, after) for n in range(1, count + 1) for after in (False, True)]
     if EVERY:
         return every
-    chosen = set(random.Random(seed).sample(every[1:-1], min(wanted, len(every) - 2)))
-    return [every[0], *sorted(chosen), every[-1]]
+    inner, chance = every[1:-1], random.Random(seed)
+    bounds = [len(inner) * part // wanted for part in range(wanted + 1)]
+    chosen = [chance.choice(inner[low:high]) for low, high in pairwise(bounds) if high > low]
+    return [every[0], *chosen, every[-1]] if ends else chosen

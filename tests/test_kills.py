@@ -106,7 +106,7 @@ def test_killed_then_resumed(bench: Bench) -> None:
     code, writes = bench.run()
     assert code == 0, bench.log.read_text()
     wanted = bench.end_state()
-    for write_number, after in points(writes, 1, 5):
+    for write_number, after in points(writes, 1, 3):
         bench.fresh()
         assert bench.run(write_number, after)[0] == KILLED
         finish(bench, ["resume"])
@@ -129,7 +129,7 @@ def test_killed_then_undone(bench: Bench) -> None:
     bench.fresh()
     before = bench.state()
     writes = bench.run()[1]
-    for write_number, after in points(writes, 2, 5):
+    for write_number, after in points(writes, 2, 3):
         bench.fresh()
         assert bench.run(write_number, after)[0] == KILLED
         finish(bench, ["undo"])
@@ -146,7 +146,7 @@ def test_undo_killed_then_undone(bench: Bench) -> None:
         shutil.copytree(bench.folder / name, complete / name, symlinks=True)
     writes = bench.do("undo", bench.case(), "--yes")[1]
     assert compare(before, bench.state()) == []
-    for write_number, after in points(writes, 3, 4):
+    for write_number, after in points(writes, 3, 2):
         bench.fresh()
         assert bench.run()[0] == 0
         assert bench.do("undo", bench.case(), "--yes", write=write_number, after=after)[0] == KILLED

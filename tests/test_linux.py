@@ -290,7 +290,7 @@ def test_a_linux_procedure_killed_on_the_way(tmp_path: Path, bridge_procedure: P
     wanted = gone()
     undo_writes = do("undo", next(cases.iterdir()), "--yes")[1]
     assert (back(), known(top)) == ([], said)
-    for number, (at, after) in enumerate(points(writes, 7, 6)):
+    for number, (at, after) in enumerate(points(writes, 7, 4)):
         fresh()
         assert do("run", bridge_procedure, "--on", f"root:{top}", "--yes", write=at, after=after)[0] == KILLED
         case = next(iter(cases.iterdir()), None) if cases.exists() else None
@@ -305,7 +305,7 @@ def test_a_linux_procedure_killed_on_the_way(tmp_path: Path, bridge_procedure: P
             else:
                 assert (back(), known(top)) == ([], said), (at, after)
             assert dpkg(top, "--audit") == ""
-    for at, after in points(undo_writes, 8, 3):
+    for at, after in points(undo_writes, 8, 1):
         fresh()
         assert do("run", bridge_procedure, "--on", f"root:{top}", "--yes")[0] == 0
         case = next(cases.iterdir())

@@ -101,7 +101,7 @@ def test_a_folder_of_a_lower_layer_is_copied(tmp_path: Path) -> None:
         assert do("undo", next(cases.iterdir()), "--yes")[0] == 0, log.read_text()
         assert changed() == []
         assert blocks(top / "opt/brindlewort") <= full
-    for number, (at, after) in enumerate(points(writes, 3, 5)):
+    for number, (at, after) in enumerate(points(writes, 3, 3)):
         with layered():
             assert do("run", file, "--on", f"root:{top}", "--yes", write=at, after=after)[0] == KILLED
             case = next(iter(cases.iterdir()), None)

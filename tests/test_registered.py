@@ -189,7 +189,7 @@ def test_killed_at_some_writes_of_all(tmp_path: Path) -> None:
     wanted = stands(whole)
     with killed_at(0, False) as writes:
         whole.run(ALL)
-    for number, after in points(writes[0], 7, 6):
+    for number, after in points(writes[0], 7, 4):
         bench = office(tmp_path / f"{number}{after}")
         before = bench.files
         with killed_at(number, after):

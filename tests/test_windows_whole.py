@@ -196,7 +196,7 @@ def test_killed_on_the_way(caller: RemoteCaller, prefix: Path, service: str) -> 
     with killed_at(0, False) as writes:
         job, _ = Product(OnWine(caller, prefix), caller, prefix).bench.run(STEPS)
         job.undo()
-    for number, after in points(writes[0] // 2, 6, 6):
+    for number, after in points(writes[0] // 2, 6, 3):
         product = Product(OnWine(caller, prefix), caller, prefix)
         with killed_at(number, after):
             product.bench.run(STEPS)

@@ -73,11 +73,19 @@ class Told(NamedTuple):
 
     @property
     def is_link(self) -> bool:
-        return bool(self.attributes & c.FILE_ATTRIBUTE_REPARSE_POINT and self.tag & SURROGATE)
+        return _is_link(self.attributes, self.tag)
 
     @property
     def is_folder(self) -> bool:
-        return bool(self.attributes & c.FILE_ATTRIBUTE_DIRECTORY) and not self.is_link
+        return _is_folder(self.attributes, self.tag)
+
+
+def _is_link(attributes: int, tag: int) -> bool:
+    return bool(attributes & c.FILE_ATTRIBUTE_REPARSE_POINT and tag & SURROGATE)
+
+
+def _is_folder(attributes: int, tag: int) -> bool:
+    return bool(attributes & c.FILE_ATTRIBUTE_DIRECTORY) and not _is_link(attributes, tag)
 
 
 class NtFiles:
@@ -119,7 +127,9 @@ class NtFiles:
         """
         handle = self.open(folder, name, LIST, c.FILE_DIRECTORY_FILE)
         try:
-            if not self.look(handle).is_folder:
+            told = FILE_ATTRIBUTE_TAG_INFO()
+            self.api.GetFileInformationByHandleEx(handle, c.FileAttributeTagInfo, told, sizeof(told))
+            if not _is_folder(told.FileAttributes, told.ReparseTag):
                 raise Failed("NtCreateFile", 0xC0000103)
         except BaseException:
             self.close(handle)
