@@ -226,3 +226,13 @@ def test_what_something_else_keeps_too_is_not_let_go(folder: Path) -> None:
     noted = Beforehand(stays=stays_of(Kept(places=[(paths[2], "then")]), here.workstation.style))
     let_go(here, noted)
     assert [path.name for path, _ in kept.places] == ["claimed", "noted", "claimed"]
+
+
+def test_a_file_of_a_package_that_is_gone_is_let_go(folder: Path) -> None:
+    """As a folder is: one that dpkg left when it was cut off. What had to stay from the beginning stays, and what a package owns."""
+    bench = shed(folder)
+    here = bench.preview(PURGE + "allows = ['hoe-plugin*']\n").here
+    paths = [here.workstation.files.path(text) for text in ("/etc/hoe/hoe.conf", "/srv/noted", "/usr/lib/rake/x.so")]
+    here.guard.kept.single = {path.key: "a package's" for path in paths}
+    let_go(here, Beforehand(stays=stays_of(Kept(single={paths[1].key: "then"}), here.workstation.style)))
+    assert set(here.guard.kept.single) == {paths[1].key, paths[2].key}

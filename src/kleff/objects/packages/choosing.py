@@ -6,12 +6,14 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from kleff.case.guard.kept import Kept
 from kleff.errors import ActionFailed
 from kleff.objects.base.here import Here
 from kleff.objects.packages.steps import PackagePurge, Packages
 from kleff.objects.paths.steps import found_paths
 from kleff.procedure.globs import name_matches
 from kleff.procedure.loaded import LoadedStep, StepOf, steps_of
+from kleff.workstation.paths import WPath
 from kleff.workstation.things import Package
 
 if TYPE_CHECKING:
@@ -212,10 +214,15 @@ def let_go(here: Here, before: "Beforehand | None") -> None:
     keeps too.
     """
     kept, packages = here.guard.kept, here.workstation.packages
-    then = {path.key for path, _ in before.kept(here.workstation.style).places} if before is not None else set()
-    reasons = Counter(path.key for path, _ in kept.places)
-    owned = {path.key: path for path, _ in kept.places if path.key in kept.owned - then and reasons[path.key] == 1}
-    owners = packages.owners(list(owned.values()), below=False) if owned and packages is not None else {}
+    style = here.workstation.style
+    then = before.kept(style) if before is not None else Kept()
+    at_first, reasons = {path.key for path, _ in then.places}, Counter(path.key for path, _ in kept.places)
+    owned = {path.key: path for path, _ in kept.places if path.key in kept.owned - at_first and reasons[path.key] == 1}
+    single = {key: WPath(style, *key) for key in kept.single if key not in then.single}
+    asked = [*owned.values(), *single.values()]
+    owners = packages.owners(asked, below=False) if asked and packages is not None else {}
     free = {key for key, path in owned.items() if not owners.get(str(path))}
     kept.places = [(path, reason) for path, reason in kept.places if path.key not in free]
     kept.owned -= free
+    free = {key for key, path in single.items() if not owners.get(str(path))}
+    kept.single = {key: reason for key, reason in kept.single.items() if key not in free}
