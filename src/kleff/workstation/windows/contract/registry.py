@@ -10,6 +10,8 @@ from kleff.workstation.windows.contract.checks import Check, expect, refused
 
 TOP = r"SOFTWARE\Alder Row\Contract"
 TOP_32 = r"SOFTWARE\Wow6432Node\Alder Row\Contract"
+APP_PATHS = r"Software\Microsoft\Windows\CurrentVersion\App Paths"
+OURS_TOO = APP_PATHS.replace("Software", r"Software\Wow6432Node", 1)
 RAW = (
     b"", b"\0", b"x", b"b\0e\0d\0", b"b\0e\0d\0\0\0", b"a\0\0\0b\0\0\0", bytes(range(256)), b"line\0\r\0\n\0\0\0", b"\xff\xff\xff\xff\xff",
 )  # fmt: skip
@@ -27,7 +29,8 @@ class RegistryContract:
         return {
             "letter case": self._letter_case, "what is missing": self._missing, "every type": self._types, "names": self._names,
             "many": self._many, "a large value": self._large, "a key with others below it": self._not_empty, "views": self._views,
-            "links": self._links, "a link is made once": self._link_once, "a tree there and back": self._tree,
+            "shared by both views": self._shared, "links": self._links,
+            "a link is made once": self._link_once, "a tree there and back": self._tree,
         }  # fmt: skip
 
     def clear(self) -> None:
@@ -121,6 +124,21 @@ class RegistryContract:
         expect("of this view", self._api.values("HKLM", f"{TOP}\\View"), [number_value("bits", 64)])
         self._api.delete_key("HKLM", f"{TOP_32}\\View")
         expect("of this view still", self._api.values("HKLM", f"{TOP}\\View"), [number_value("bits", 64)])
+
+    def _shared(self) -> None:
+        """A key whose 32-bit name is a link to the other is one key, by either name; so are those that the system itself shares."""
+        registry = Registry(self._api)
+        self._api.create("HKLM", f"{TOP}\\Shared\\Beds")
+        self._api.create("HKLM", TOP_32)
+        self._api.make_link("HKLM", f"{TOP_32}\\Shared", self._to("Shared"))
+        for name in (f"{TOP}\\Shared\\Beds", f"{TOP_32}\\Shared\\Beds"):
+            expect("the key", [key.physical for key in registry.canonical(f"HKLM\\{name}")], [f"{TOP}\\Shared\\Beds"])
+        self._api.set("HKLM", f"{TOP_32}\\Shared\\Beds", text_value("x", "y"))
+        expect("by its other name", self._api.values("HKLM", f"{TOP}\\Shared\\Beds"), [text_value("x", "y")])
+        link = self._api.link("HKLM", OURS_TOO)
+        if link is not None:
+            leads = link.raw.decode("utf-16-le", "replace")
+            expect("where App Paths leads", fold(leads), fold(f"\\Registry\\Machine\\{APP_PATHS}"))
 
     def _links(self) -> None:
         """Leaves: what a link leads to is seen below its name only, and stays when it is deleted."""
