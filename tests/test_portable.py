@@ -48,6 +48,8 @@ def test_on_linux(tmp_path: Path) -> None:
     done = make(folder)
     assert done.returncode == 0, done.stderr
     checked(folder)
+    for name in ("kleff/cli/app.py", "typer/main.py"):  # a stick is not written to: what is not compiled here is at each start
+        assert Path(importlib.util.cache_from_source(str(folder / "lib" / name))).exists()
     clean = {"PATH": "/usr/bin:/bin", "HOME": str(tmp_path), "LC_ALL": "C.UTF-8"}
     asked = subprocess.run([BARE, "-c", "import sys; print(*sys.version_info[:2])"], capture_output=True, text=True, env=clean, check=True)
     ran = subprocess.run([folder / "kleff", "demo", tmp_path / "demo"], capture_output=True, text=True, env=clean, cwd="/", timeout=300)

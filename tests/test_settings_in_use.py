@@ -52,6 +52,15 @@ def test_an_account_whose_settings_are_in_use(bench: Bench) -> None:
     assert not found.evidence
 
 
+def test_one_view_that_cannot_be_looked_at(bench: Bench) -> None:
+    """Whether both views share a key cannot be told then: the other view is planned as ever, and this one is told."""
+    bench.on.api.add(r"HKLM\SOFTWARE\Wow6432Node\Brindlewort\Locked", x="y")
+    bench.on.api.closed.add(r"HKLM\SOFTWARE\Wow6432Node\Brindlewort")
+    step = "[[delete]]\nkey = 'HKLM\\Software\\Brindlewort\\Locked'\n"
+    assert [a.state for a in bench.plan(step)] == [TO_DO, UNREADABLE]
+    assert [a.state for a in bench.plan(f"{step}view = 64\n")] == [TO_DO]
+
+
 def test_a_run_stops_there(bench: Bench) -> None:
     """Before anything is removed; when they can be looked at, it is resumed."""
     bench.on.api.closed |= {MIRA}

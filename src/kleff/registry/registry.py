@@ -130,7 +130,7 @@ class Registry:
     def __init__(self, api: RegistryApi, bits: int = 64) -> None:
         self.api = api
         self.bits = bits
-        self._links: dict[str, bool] = {}  # physical places of the 32-bit view that are links to the same key of the other
+        self._no_links: set[str] = set()  # physical places of the 32-bit view
 
     # -- names ------------------------------------------------------------------------------------------------
 
@@ -170,12 +170,15 @@ class Registry:
         for depth in range(split + 1, len(parts) + 1):
             path = "\\".join(parts[:depth])
             twin = KeyRef(hive, path, 32).physical
-            if twin not in self._links:
+            if twin in self._no_links:
+                continue
+            try:
                 link = self.api.link(hive, twin)
-                leads = link.raw.decode("utf-16-le", "replace") if link is not None else ""
-                self._links[twin] = fold(leads) == fold(f"{NAMED[hive]}\\{path}")
-            if self._links[twin]:
+            except OSError:  # who looks at that view is told why it cannot be looked at; the other is none the worse
+                return False
+            if link is not None and fold(link.raw.decode("utf-16-le", "replace")) == fold(f"{NAMED[hive]}\\{path}"):
                 return True
+            self._no_links.add(twin)
         return False
 
     def _control_set(self, parts: list[str]) -> list[str]:

@@ -18,6 +18,7 @@ from kleff.workstation.things import Package
 
 if TYPE_CHECKING:
     from kleff.case.record.beforehand import Beforehand
+    from kleff.workstation.package_facet import Packages as PackageFacet
 
 REQUIRED = "required"
 SYSTEM_S_OWN = (REQUIRED, "important")  # Debian policy 2.5: without them the system does not work as one expects
@@ -219,10 +220,13 @@ def let_go(here: Here, before: "Beforehand | None") -> None:
     at_first, reasons = {path.key for path, _ in then.places}, Counter(path.key for path, _ in kept.places)
     owned = {path.key: path for path, _ in kept.places if path.key in kept.owned - at_first and reasons[path.key] == 1}
     single = {key: WPath(style, *key) for key in kept.single if key not in then.single}
-    asked = [*owned.values(), *single.values()]
-    owners = packages.owners(asked, below=False) if asked and packages is not None else {}
-    free = {key for key, path in owned.items() if not owners.get(str(path))}
-    kept.places = [(path, reason) for path, reason in kept.places if path.key not in free]
-    kept.owned -= free
-    free = {key for key, path in single.items() if not owners.get(str(path))}
-    kept.single = {key: reason for key, reason in kept.single.items() if key not in free}
+    free = _owned_by_nobody([*owned.values(), *single.values()], packages)
+    kept.places = [(path, reason) for path, reason in kept.places if path.key not in free & owned.keys()]
+    kept.owned -= free & owned.keys()
+    kept.single = {key: reason for key, reason in kept.single.items() if key not in free & single.keys()}
+
+
+def _owned_by_nobody(paths: Sequence[WPath], packages: "PackageFacet | None") -> set[tuple[str, tuple[str, ...]]]:
+    """The keys of those that no package owns any more."""
+    owners = packages.owners(paths, below=False) if paths and packages is not None else {}
+    return {path.key for path in paths if not owners.get(str(path))}
