@@ -84,7 +84,10 @@ def make(folder: Path, archive: Path | None) -> None:
 
 
 def _compile(lib: Path) -> None:
-    """Once, here: a stick is not written to, and would be compiled anew at each start. By no time, as FAT keeps them otherwise (PEP 552)."""
+    """Once, here: a stick is not written to, and would be compiled anew at each start.
+
+    By no time, as FAT keeps them otherwise (PEP 552).
+    """
     words = {"quiet": 2, "workers": os.cpu_count() or 1, "stripdir": str(lib.parent)}
     compileall.compile_dir(lib, invalidation_mode=PycInvalidationMode.UNCHECKED_HASH, **words)
 
