@@ -142,6 +142,15 @@ def shutdown(folder: FolderArgument) -> None:
     print(f"{lab.file.name} was shut down and switched on: still boot {lab.state().boot}")
 
 
+@app.command("clock")
+def clock(folder: FolderArgument, seconds: Annotated[int, typer.Argument(help="By how many seconds it is set; below 0 back.")]) -> None:
+    """Set a lab's clock, as its time service would."""
+    from kleff.workstation.lab.lab import Lab
+
+    Lab(folder).set_clock(seconds)
+    print(f"the clock of {Lab(folder).file.name} was set by {seconds} s")
+
+
 @app.command("answer")
 def answer(
     folder: FolderArgument,

@@ -96,6 +96,9 @@ ShowItemsOption = Annotated[bool, typer.Option("--show-items", help="Name what a
 RestartOption = Annotated[
     bool, typer.Option("--restart-now", help="If it has to wait for a restart, restart the workstation; after a question, but with --yes.")
 ]
+RestartedOption = Annotated[
+    bool, typer.Option("--restarted", help="The workstation was restarted since; for where Kleff asks, as it cannot tell.")
+]
 UninstallersOption = Annotated[
     bool, typer.Option("--without-uninstallers", help="Remove registered products without running their uninstallers.")
 ]

@@ -26,6 +26,7 @@ from kleff.cli.options import (
     PassphraseOption,
     ProcedureArgument,
     QuietOption,
+    RestartedOption,
     RestartOption,
     SecretOption,
     ShowItemsOption,
@@ -157,30 +158,36 @@ def resume(
     secret_fd: SecretOption = None,
     resume_after_restart: AloneOption = False,
     restart_now: RestartOption = False,
+    restarted: RestartedOption = False,
     quiet: QuietOption = False,
     json: JsonOption = False,
 ) -> None:
     """Go on with a case that stopped or waits for a restart."""
     from kleff.case.record.folder import open_case
     from kleff.cli.common import confirmation, given_secrets, meant_case
+    from kleff.cli.terminal.asking import yes_or_no
     from kleff.cli.terminal.front import Spoken
     from kleff.engine.cases.alone import check_alone
     from kleff.engine.cases.restarting import restarted_on_demand
+    from kleff.engine.cases.waiting import undecided
     from kleff.engine.job import Job
     from kleff.errors import UsageError
 
     if bool(skip) != bool(because.strip()):
         raise UsageError("--skip and --because belong together", remedy="kleff resume CASE --skip ACTION --because TEXT")
     job = Job.of_case(meant_case(case, cases))
+    somebody = sys.stdin.isatty()
+    with open_case(job.folder()) as known:
+        if resume_after_restart:
+            check_alone(job.workstation, job.procedure, None, bool(known.text("locked")))
+        asked = somebody and not restarted and undecided(job.workstation, known)
     options = replace(
         job.options,
         confirmed={n: confirmation("") for n in confirmed or []},
         goes_on_alone=resume_after_restart,
-        somebody=sys.stdin.isatty(),
+        somebody=somebody,
+        restarted=yes_or_no(f"Was {job.workstation.name} restarted since the case waits?") if asked else restarted or None,
     )
-    if resume_after_restart:
-        with open_case(job.folder()) as known:
-            check_alone(job.workstation, job.procedure, None, bool(known.text("locked")))
     job = replace(job, options=options, secrets=given_secrets(secret_fd))
     spoken = Spoken(quiet=quiet, json=json)
     with restarted_on_demand(job.workstation, restart_now, spoken), spoken.watching() as progress:

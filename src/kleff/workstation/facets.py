@@ -298,7 +298,8 @@ class Workstation:
         spec: how it is named on the command line.
         system: `windows` or `linux`.
         identity: tells this workstation from every other.
-        boot: changes with every restart; "" if it is not running.
+        boot: changes with every restart, and with nothing else; "" if it is not running.
+        boot_by_clock: as an earlier Kleff kept it of a Windows; it moves when the clock is set.
         state: folder on the workstation itself for the lock and the mark of an unfinished case.
         admin: whether Kleff works here with an administrator's rights.
         ground: the folder on this machine that is the workstation: `/` for a real one.
@@ -339,6 +340,7 @@ class Workstation:
     local_accounts: LocalAccounts | None = None
     alternatives: Alternatives | None = None
     flatpaks: Flatpaks | None = None
+    boot_by_clock: str = ""
     ground: Path = Path("/")
     needs_admin: bool = False
     program_folders: tuple[WPath, ...] = ()

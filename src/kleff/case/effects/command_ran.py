@@ -15,6 +15,7 @@ from kleff.case.hands import Hands
 from kleff.case.record.effect import Journaled, Pid
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import PathStyle
+from kleff.workstation.boot import same_boot
 from kleff.workstation.things import Running
 
 
@@ -116,7 +117,7 @@ def _how(effect: CommandRan, one: Journaled, hands: Hands, fine: Collection[int]
 
 def _to_the_end(effect: CommandRan, one: Journaled, hands: Hands) -> Running:
     """Wait for a command that a killed run started; what its supervisor has kept of its end is known then."""
-    commands, here = hands.workstation.commands, effect.boot == hands.workstation.boot
+    commands, here = hands.workstation.commands, same_boot(hands.workstation, effect.boot) is not False
     running = Running(effect.pid if here else 0, effect.started, hands.case.output(one.id))
     if commands is None:
         return running

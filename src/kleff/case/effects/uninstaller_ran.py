@@ -15,6 +15,7 @@ from kleff.case.effects.spared import Spared, areas_for, no_spare, spare_of, unt
 from kleff.case.hands import Hands
 from kleff.case.record.effect import Count, Journaled, Pid
 from kleff.procedure.globs import PathStyle, fold
+from kleff.workstation.boot import same_boot
 from kleff.workstation.things import Given, Running
 
 
@@ -119,6 +120,6 @@ def started_by(one: Journaled, hands: Hands) -> Running | None:
     they were journaled, by its command.
     """
     effect, commands, output = one.effect, hands.workstation.commands, hands.case.output(one.id)
-    if not isinstance(effect, UninstallerRan) or effect.boot != hands.workstation.boot or commands is None:
+    if not isinstance(effect, UninstallerRan) or same_boot(hands.workstation, effect.boot) is False or commands is None:
         return None
     return Running(effect.pid, effect.started, output) if effect.pid else commands.find_running(effect.command, output)

@@ -18,7 +18,7 @@ from kleff.engine.cases.beforehand import settle_beforehand
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import SAVING, Row, rows
 from kleff.engine.cases.telling import Telling
-from kleff.engine.cases.waiting import after_restart, restarts, wait_for_restart
+from kleff.engine.cases.waiting import after_restart, check_told, restarts, wait_for_restart
 from kleff.engine.cases.within import ways_on, within
 from kleff.engine.finding import LEFT, Verification
 from kleff.engine.plan import REMOVING
@@ -125,8 +125,9 @@ class Runner:
         """Go on with a case that stopped, was killed or waits.
 
         Raises:
-            RestartNeeded: it waits and the workstation has not been restarted.
+            RestartNeeded: it waits and the workstation has not been restarted. Refused: that cannot be told.
         """
+        check_told(self.here, self.case)
         if skip:
             self._skip(skip, because)
         with within(self.case):

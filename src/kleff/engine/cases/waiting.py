@@ -8,10 +8,12 @@ from kleff.case.record.folder import Case
 from kleff.engine.cases.alone import words_of
 from kleff.engine.cases.rows import rows
 from kleff.engine.plan import REMOVING
-from kleff.errors import RestartNeeded
+from kleff.errors import Refused, RestartNeeded
 from kleff.objects.base.action import DONE, WAITING
 from kleff.objects.base.here import Here
-from kleff.texts import now
+from kleff.texts import now, typed
+from kleff.workstation.boot import same_boot
+from kleff.workstation.facets import Workstation
 
 
 def restarts(here: Here) -> bool:
@@ -48,13 +50,33 @@ def wait_for_restart(here: Here, case: Case, hands: Hands) -> None:
     raise RestartNeeded(f"a restart is needed to go on: {why}", where=here.workstation.name, remedy=remedy)
 
 
+def undecided(workstation: Workstation, case: Case) -> bool:
+    """Whether a case waits of which only a person knows if the workstation has been restarted since."""
+    return case.state == "waiting" and same_boot(workstation, case.text("waiting_boot")) is None
+
+
+def check_told(here: Here, case: Case) -> None:
+    """Where it cannot be told whether the workstation was restarted, somebody has said so, or that it was not.
+
+    Raises:
+        Refused: nobody has.
+    """
+    if undecided(here.workstation, case) and here.options.restarted is None:
+        raise Refused(
+            "an earlier Kleff began this case, and its note of the boot moves with the clock: whether the workstation has been restarted "
+            "since cannot be told", where=here.workstation.spec,
+            remedy=f"if it has been:  kleff resume {typed(str(case.folder))} --restarted;  else restart it first, then say so",
+        )  # fmt: skip
+
+
 def after_restart(here: Here, case: Case) -> None:
     """A case that waits may go on.
 
     Raises:
         RestartNeeded: the workstation has not been restarted since. Shut down the fast way and switched on it is the same boot.
     """
-    if here.workstation.boot == case.text("waiting_boot"):
+    same = same_boot(here.workstation, case.text("waiting_boot"))
+    if same or (same is None and not here.options.restarted):
         raise RestartNeeded(
             "the workstation has not been restarted since", where=here.workstation.spec,
             remedy=f"choose Restart, not Shut down; then  kleff resume {case.folder}",

@@ -42,6 +42,7 @@ class Options:
         goes_on_alone: after a restart the workstation goes on by itself.
         without_uninstallers: registered products are removed without theirs.
         somebody: a person is there, who can answer windows.
+        restarted: a person says whether the workstation was restarted since the case waits; None if nobody does.
     """
 
     spare: SpareMode = "links"
@@ -55,6 +56,7 @@ class Options:
     goes_on_alone: bool = False
     without_uninstallers: bool = False
     somebody: bool = False
+    restarted: bool | None = None
 
 
 @dataclass

@@ -12,6 +12,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.entries.patience import Patience
 from kleff.objects.entries.ways import Way
 from kleff.texts import seconds
+from kleff.workstation.boot import same_boot
 from kleff.workstation.facets import life_of
 from kleff.workstation.things import Running
 
@@ -43,7 +44,7 @@ def last_try(action: Action, work: Work) -> Try | None:
     from kleff.case.effects.uninstaller_ran import UninstallerRan
 
     tries = [Try(e, e.effect) for e in work.hands.case.journal.effects(action.number) if isinstance(e.effect, UninstallerRan)]
-    return tries[-1] if tries and tries[-1].effect.boot == work.here.workstation.boot else None
+    return tries[-1] if tries and same_boot(work.here.workstation, tries[-1].effect.boot) is not False else None
 
 
 def is_over(running: Running, here: Here) -> bool:

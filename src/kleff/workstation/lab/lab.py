@@ -22,6 +22,7 @@ class LabState(msgspec.Struct, kw_only=True):
         tries: how often programs have been run, by their path or product code; answers: windows that were answered, and how.
         arranged: what is started once it is restarted; awake: how many keep it awake; installing: the installer is busy.
         accounts_gone: of those that programs had made.
+        clock: by how many seconds its clock was set.
     """
 
     boot: int = 1
@@ -35,6 +36,7 @@ class LabState(msgspec.Struct, kw_only=True):
     awake: int = 0
     installing: bool = False
     accounts_gone: list[str] = []
+    clock: int = 0
 
 
 class Lab:
@@ -105,6 +107,13 @@ class Lab:
             return self.state()
         except NoSuchWorkstation:
             return LabState()
+
+    def set_clock(self, seconds: int) -> None:
+        """Its clock is set: the moment at which it was started is now another, as on a real Windows."""
+        with self.locked():
+            state = self.state()
+            state.clock += seconds
+            self.save(state)
 
     def shut_down(self) -> None:
         """Switched off and on again in the fast way: what ran has ended, what starts by itself runs anew, the boot is the same."""

@@ -16,6 +16,8 @@ from kleff.workstation.trees import open_tree
 from kleff.workstation.windows.assembling import LowestLayer, assemble, in_a_profile
 from kleff.workstation.windows.drivers import SimulatedDrivers
 
+A_BOOT = 10**9  # seconds between two boots, more than any clock is set by
+
 
 def open_lab(folder: Path) -> Workstation:
     """Open a lab.
@@ -37,9 +39,11 @@ def open_lab(folder: Path) -> Workstation:
         local_accounts=LabLocalAccounts(lab),
         drivers=lambda registry, windows: SimulatedDrivers(registry, files, windows, lambda: lab.file.connected),
     )  # fmt: skip
+    state = lab.state()
     return assemble(
-        layer, spec=f"lab:{folder}", name=lab.file.name, identity=f"lab {lab.file.id}", boot=f"{lab.file.id} {lab.state().boot}",
+        layer, spec=f"lab:{folder}", name=lab.file.name, identity=f"lab {lab.file.id}", boot=f"{lab.file.id} {state.boot}",
         state=lab.folder / "state" / "kleff", admin=True, bits=lab.file.bits, description=lab.file.description, ground=lab.folder,
+        boot_by_clock=str(state.boot * A_BOOT + state.clock),
     )  # fmt: skip
 
 

@@ -53,7 +53,7 @@ class LowestLayer:
 
 
 def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: str, state: Path, admin: bool, bits: int, description: str,
-             ground: Path) -> Workstation:  # fmt: skip
+             ground: Path, boot_by_clock: str = "") -> Workstation:  # fmt: skip
     """Assemble a workstation; the names are those of `Workstation`."""
     files, registry = layer.files, Registry(layer.api, bits)
     variables = WindowsVariables(registry, files.path)
@@ -71,7 +71,7 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
     services = WindowsServices(registry, layer.services(registry), lambda text: split_command(variables.expand(text), is_file))
     return Workstation(
         spec=spec, name=name, system="windows", style=WINDOWS, identity=identity, boot=boot, state=state, admin=admin, bits=bits,
-        description=description, ground=ground,
+        description=description, ground=ground, boot_by_clock=boot_by_clock,
         files=files,
         accounts=accounts,
         variables=variables,

@@ -11,6 +11,7 @@ from kleff.case.record.exports import export, read_export
 from kleff.errors import ActionFailed, remedy_for
 from kleff.procedure.globs import PathStyle
 from kleff.registry.registry import KeyRef
+from kleff.workstation.boot import same_boot
 from kleff.workstation.things import Service
 
 
@@ -37,7 +38,7 @@ class ServiceDeleted(Effect, kw_only=True, frozen=True, omit_defaults=True):
         services, registrations = hands.workstation.services, hands.workstation.registrations
         if services is None or registrations is None:
             return stays(f"the service {self.name}: this workstation has no service manager now")
-        if self.pending and self.pending == hands.workstation.boot:
+        if same_boot(hands.workstation, self.pending):
             return stays(f"the service {self.name} goes at the restart, and can be made again after it only")
         _, tree = read_export(hands.case.folder / "undo", self.stem, self.sha256)
         try:

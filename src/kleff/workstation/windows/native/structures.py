@@ -5,9 +5,9 @@ Only fields of a fixed size. A `P` is an address in the process in which the cal
 
 from __future__ import annotations
 
-from ctypes import Structure, c_int32, c_uint8, c_uint16, c_uint32, c_uint64
+from ctypes import Structure, c_int32, c_int64, c_uint8, c_uint16, c_uint32, c_uint64
 
-P, U8, U16, U32, U64, I32 = c_uint64, c_uint8, c_uint16, c_uint32, c_uint64, c_int32
+P, U8, U16, U32, U64, I32, I64 = c_uint64, c_uint8, c_uint16, c_uint32, c_uint64, c_int32, c_int64
 
 
 class LUID(Structure):
@@ -85,6 +85,14 @@ class SYSTEM_POWER_STATUS(Structure):
     _fields_ = (
         ("ACLineStatus", U8), ("BatteryFlag", U8), ("BatteryLifePercent", U8), ("Reserved1", U8), ("BatteryLifeTime", U32),
         ("BatteryFullLifeTime", U32),
+    )  # fmt: skip
+
+
+class SYSTEM_TIMEOFDAY_INFORMATION(Structure):
+    """Moments in 100 ns since 1601. Reserved1 begins with four bytes for alignment; then comes by how much the clock was set (I64)."""
+
+    _fields_ = (
+        ("BootTime", I64), ("CurrentTime", I64), ("TimeZoneBias", I64), ("CurrentTimeZoneId", U32), ("Reserved1", U8 * 20),
     )  # fmt: skip
 
 

@@ -45,7 +45,8 @@ def assemble_system(
         after_restart=lambda registry: SystemBoots(api, registry, TaskScheduler(api)), drivers=lambda registry, windows: SystemDrivers(api),
         local_accounts=SystemAccounts(api),
     )  # fmt: skip
+    boot = boot_id(api)
     return assemble(
-        layer, spec=spec, name=name, identity=identity, boot=boot_id(api), state=state, admin=is_admin(api), bits=64,
-        description=description, ground=next(iter(volumes.values())),
+        layer, spec=spec, name=name, identity=identity, boot=boot.boot, state=state, admin=is_admin(api), bits=64,
+        description=description, ground=next(iter(volumes.values())), boot_by_clock=boot.by_clock,
     )  # fmt: skip

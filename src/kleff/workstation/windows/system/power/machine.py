@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from ctypes import sizeof
+from typing import NamedTuple
 
 from kleff.procedure.globs import fold
 from kleff.workstation.things import Power
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.native.caller import narrow, number
-from kleff.workstation.windows.native.structures import SYSTEM_POWER_STATUS, WTS_SESSION_INFOW
+from kleff.workstation.windows.native.structures import SYSTEM_POWER_STATUS, SYSTEM_TIMEOFDAY_INFORMATION, WTS_SESSION_INFOW
 
 UNKNOWN, NO_BATTERY, ON_MAINS = 255, 128, 1  # SYSTEM_POWER_STATUS, Windows documentation
 LONGEST = 512  # bytes of a name
@@ -65,8 +66,20 @@ class SystemMachine:
             self._api.WTSFreeMemory(number(place))
 
 
-def boot_id(api: Api) -> str:
-    """The moment at which the system was started; another after every restart."""
-    told = bytearray(48)  # SYSTEM_TIMEOFDAY_INFORMATION, which begins with it
-    api.NtQuerySystemInformation(c.SystemTimeOfDayInformation, told, len(told), bytearray(4))
-    return str(number(told[:8]))
+class BootId(NamedTuple):
+    """Which boot it is.
+
+    Attributes:
+        boot: the same for as long as it lasts; by_clock: the moment at which it began, which is moved when the clock is set.
+    """
+
+    boot: str
+    by_clock: str
+
+
+def boot_id(api: Api) -> BootId:
+    """Another after every restart. What the clock was moved by since is told beside the moment (SYSTEM_TIMEOFDAY_INFORMATION)."""
+    told = SYSTEM_TIMEOFDAY_INFORMATION()
+    api.NtQuerySystemInformation(c.SystemTimeOfDayInformation, told, sizeof(told), bytearray(4))
+    moved = int.from_bytes(bytes(told.Reserved1)[4:12], "little", signed=True)
+    return BootId(f"boot {told.BootTime - moved}", str(told.BootTime))
