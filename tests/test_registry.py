@@ -17,7 +17,7 @@ from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.shared import SHARED
 from kleff.registry.values import REG_LINK, RegValue, number_value, text_value
 from kleff.workstation.lab.workstation import open_lab
-from kleff.workstation.windows.entries import split_command
+from kleff.workstation.windows.command_lines import split_command
 from support import hives, procedure
 
 name_text = st.text(st.characters(exclude_categories=["Cc"], exclude_characters="\\"), min_size=1, max_size=12)

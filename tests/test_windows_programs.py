@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterator
+import random
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 import pytest
 
+from kleff.errors import ActionFailed
+from kleff.workstation.things import Given, Running
+from kleff.workstation.windows.command_lines import split_arguments
 from kleff.workstation.windows.native.api import Api, Failed
+from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.jobs import Job
 from kleff.workstation.windows.system.power.machine import SystemMachine, boot_id
-from wine.direct import started
+from kleff.workstation.windows.system.programs import WindowsPrograms
+from test_command_lines import REGISTERED
+from wine.direct import Direct, started
 from wine.fixtures import on_wine
 
 pytestmark = [*on_wine, pytest.mark.usefixtures("service")]  # its program lies in the prefix then
@@ -81,4 +88,49 @@ def test_power_sessions_and_boot(api: Api) -> None:
     assert power.mains or power.percent is not None
     assert SystemMachine(api).sessions() == []  # Wine tells of none
     assert boot_id(api) == boot_id(api)
-    assert int(boot_id(api)) > 130_000_000_000_000_000  # 100 ns since 1601
+    assert int(boot_id(api).by_clock) > 130_000_000_000_000_000  # 100 ns since 1601
+
+
+@pytest.fixture
+def programs(api: Api, prefix: Path) -> Callable[[Sequence[str], str], str]:
+    """Runs a program of a Wine as Kleff would on a Windows; what it said."""
+    drive = prefix / "drive_c"
+    files = NtTree(api, {"C:": drive})
+    environment = {"SystemRoot": r"C:\windows", "PATH": r"C:\windows\system32", "TEMP": r"C:\windows\temp", "Beds": "three"}
+    commands = WindowsPrograms(files, Direct(api, drive, list), [], list, environment)
+
+    def run(argv: Sequence[str], line: str = "") -> str:
+        output = drive / f"line{next(numbers)}.txt"
+        running: Running = commands.start(argv, output, Given(line=line))
+        assert commands.wait(running, 60)
+        return output.read_bytes().decode("cp1252", "replace")
+
+    return run
+
+
+def test_taken_apart_as_a_windows_does(programs: Callable[..., str], prefix: Path) -> None:
+    draw = random.Random(7)
+    lines = ["".join(draw.choices('ab "\\\t', (4, 2, 4, 5, 4, 1), k=draw.randrange(1, 20))) for _ in range(3000)]
+    (prefix / "drive_c/lines.txt").write_bytes("".join(f"{line}\n" for line in lines).encode("ascii"))
+    said = programs([r"C:\program.exe", "split", r"C:\lines.txt"])
+    assert len(said.split("\n")) == 3001, said[-300:]
+    found = [one.rstrip("\r").split("\1")[:-1] for one in said.split("\n")[:-1]]
+    assert [(line, split_arguments(line)) for line in lines] == list(zip(lines, found, strict=True))
+
+
+def test_a_running_windows_gets_the_line_as_it_stands(programs: Callable[..., str]) -> None:
+    for line in REGISTERED:
+        whole = " ".join(part for part in (f"line {line.strip()}".strip(), '"--all of it"') if part)
+        assert programs([r"C:\program.exe", "--all of it"], f"line {line.strip()}".strip()).strip() == f'"C:\\program.exe" {whole}'
+
+
+def test_a_file_of_commands_gets_its_arguments(programs: Callable[..., str], prefix: Path) -> None:
+    """As the command interpreter reads them: no variable is put in, no second command begins."""
+    folder = prefix / "drive_c/Row 7"
+    folder.mkdir(exist_ok=True)
+    (folder / "take off.cmd").write_bytes(b"@echo off\r\necho [%1]\r\necho [%2]\r\necho [%3]\r\n")
+    said = programs([r"C:\Row 7\take off.cmd", "a b", "^c!Beds!", "x&echo more"])
+    assert [line.strip() for line in said.splitlines() if line.strip()][:3] == ['["a b"]', '["^c!Beds!"]', '["x&echo more"]']
+    with pytest.raises(ActionFailed, match="as its own"):
+        programs([r"C:\Row 7\take off.cmd", "%Beds%"])
+    assert "[/s]" in programs([r"C:\Row 7\take off.cmd"], '/s "two words"')

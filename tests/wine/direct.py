@@ -18,11 +18,12 @@ PAUSE = 0.1  # seconds between two looks at a program that an earlier run has st
 
 
 def started(
-    api: Api, argv: Sequence[str], output: str, environment: Mapping[str, str], known: Callable[[Job], None] = lambda job: None
-) -> Job:
+    api: Api, argv: Sequence[str], output: str, environment: Mapping[str, str], known: Callable[[Job], None] = lambda job: None,
+    line: str = "",
+) -> Job:  # fmt: skip
     """A program whose output is a new file, by its path there."""
     with new_file(api, output) as file:
-        return start(api, argv, Streams(file, file), environment, known)
+        return start(api, argv, Streams(file, file), environment, line, known)
 
 
 class Direct:
@@ -48,7 +49,7 @@ class Direct:
 
         place = "\\".join(["C:", *output.relative_to(self._drive).parts])
         try:
-            job = started(self._api, argv, place, {**environment, **(given or Given()).environment}, told)
+            job = started(self._api, argv, place, {**environment, **(given or Given()).environment}, told, (given or Given()).line)
         except Failed as failed:
             raise ActionFailed(f"{argv[0]} cannot be started: {failed.strerror}", remedy="check the program") from None
         self._jobs[job.pid] = job

@@ -8,8 +8,11 @@
  *   program remove NAME CODE [FILE]   says so, takes its entry NAME out of the list of programs (once there is FILE), ends with a code
  *   program later FILE            has the system delete a file at the next restart
  *   program tell NAME [FILE]      says what a variable holds, and the first line of a file or of what it was given to read
+ *   program line ...              says its command line, as it got it
+ *   program split FILE            says what CommandLineToArgvW makes of each line of a file, behind a program
  */
 #include <windows.h>
+#include <shellapi.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <wchar.h>
@@ -68,6 +71,18 @@ static int tell_all(const wchar_t *name, FILE *from) {
     return 0;
 }
 
+static int split(FILE *lines) {
+    static wchar_t line[4096] = L"x ";
+    while (fgetws(line + 2, 4000, lines)) {
+        int count;
+        line[wcscspn(line, L"\n")] = 0;
+        wchar_t **words = CommandLineToArgvW(line, &count);
+        for (int at = 1; at < count; at++) printf("%ls%c", words[at], 1);
+        printf("\n");
+    }
+    return 0;
+}
+
 int wmain(int count, wchar_t **words) {
     SERVICE_TABLE_ENTRYW services[] = {{L"", service}, {NULL, NULL}};
     if (count < 3) return !StartServiceCtrlDispatcherW(services);
@@ -83,6 +98,8 @@ int wmain(int count, wchar_t **words) {
     if (!wcscmp(words[1], L"remove") && count > 3) return take_off(words[2], _wtoi(words[3]), count > 4 ? words[4] : NULL);
     if (!wcscmp(words[1], L"later")) return !MoveFileExW(words[2], NULL, MOVEFILE_DELAY_UNTIL_REBOOT);
     if (!wcscmp(words[1], L"tell")) return tell_all(words[2], count > 3 ? _wfopen(words[3], L"rb") : stdin);
+    if (!wcscmp(words[1], L"line")) return printf("%ls\n", GetCommandLineW()) < 0;
+    if (!wcscmp(words[1], L"split")) return split(_wfopen(words[2], L"r"));
     if (!wcscmp(words[1], L"start")) return start(words[2]);
     return 0;
 }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO
@@ -182,15 +182,43 @@ Source = Callable[[str], "tuple[Look, Callable[[], IO[bytes]] | None, str] | Non
 
 
 @dataclass(frozen=True)
+class CommandLine:
+    """A command that is registered.
+
+    Attributes:
+        words: the program, then its arguments as most programs take them.
+        line: what stands behind the program, as it stands: the program alone knows what it means.
+    """
+
+    words: tuple[str, ...]
+    line: str = ""
+
+    @property
+    def program(self) -> str:
+        return self.words[0]
+
+    @property
+    def text(self) -> str:
+        """For people."""
+        return command_text(self.words[:1], self.line) if self.line else command_text(self.words)
+
+
+def command_text(words: Sequence[str], line: str = "") -> str:
+    """A command for people: the program, what is registered behind it, then arguments."""
+    first, *rest = (f'"{word}"' if " " in word or not word else word for word in words)
+    return " ".join([first, *([line] if line else []), *rest])
+
+
+@dataclass(frozen=True)
 class Entry:
     """A product that is registered as installed.
 
     Attributes:
         id: tells it from every other, whatever it is called; registered_at: for people.
-        quiet: the command that removes it without a question, as arguments; None if none is known.
+        quiet: the command that removes it without a question; None if none is known.
         account: the account in whose own hive it is registered, or "".
         product_code: of a Windows Installer product, with braces.
-        program: the registered command as arguments; size: in bytes, as registered, 0 if it is not.
+        program: the registered command; size: in bytes, as registered, 0 if it is not.
         package: the installer package that the system keeps of it, where that is how it was found.
     """
 
@@ -199,12 +227,12 @@ class Entry:
     publisher: str
     id: Identity
     registered_at: str
-    quiet: tuple[str, ...] | None
+    quiet: CommandLine | None
     registered: str
     location: str = ""
     account: str = ""
     product_code: str = ""
-    program: tuple[str, ...] = ()
+    program: CommandLine | None = None
     size: int = 0
     package: str = ""
 
@@ -252,6 +280,7 @@ class Given:
         environment: variables besides the usual ones.
         hide: texts that must not appear in what is kept of its output.
         errors: where its standard error goes; with the output if None.
+        line: of a Windows program: what stands behind it before the arguments, as it stands.
         lasting: it changes the workstation, so it goes on when the unit or the session ends that Kleff runs in.
         linger: seconds for which what it leaves at work is watched after its own end.
     """
@@ -263,6 +292,7 @@ class Given:
     errors: Path | None = None
     lasting: bool = False
     linger: float = 0.0
+    line: str = ""
 
 
 @dataclass

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+import os
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +17,7 @@ from kleff.case.record.effect import Journaled, Pid
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.boot import same_boot
+from kleff.workstation.redaction import redacted
 from kleff.workstation.things import Running
 
 
@@ -26,6 +28,7 @@ class CommandRan(Effect, kw_only=True, frozen=True, omit_defaults=True):
         failed: it ended badly, and may be run again.
         code: how it ended; None if nobody knows.
         boot, pid, started: of the workstation then, and its process, known before it runs; earlier releases did not keep them.
+        command: what was started, without secrets.
     """
 
     kind: ClassVar[str] = "command ran"
@@ -36,6 +39,7 @@ class CommandRan(Effect, kw_only=True, frozen=True, omit_defaults=True):
     boot: str = ""
     pid: Pid = 0
     started: float = 0.0
+    command: list[str] = []
 
     def undo(self, one: Journaled, hands: Hands) -> TakenBack:
         return stays(f"{self.what_} cannot be taken back") if self.what_ else UNDONE
@@ -54,12 +58,18 @@ class Command:
     """A command that is being run.
 
     Attributes:
-        output: where what it says is kept.
+        output: where what it says is kept; words: what is started, as it is kept.
     """
 
     hands: Hands
     one: Journaled
     code: int | None = 0
+    words: tuple[str, ...] = ()
+
+    def runs(self, argv: Sequence[str], hide: Sequence[str]) -> list[str]:
+        """It will be this that is started, of which `hide` is not kept; returned as it is."""
+        self.words = tuple(redacted(os.fsencode(word), list(hide)).decode("utf-8", "replace") for word in argv)
+        return list(argv)
 
     @property
     def output(self) -> Path:
@@ -67,7 +77,7 @@ class Command:
 
     def known(self, running: Running) -> None:
         """Journal its process; only then it is started."""
-        self.one = self.hands.amend(self.one, pid=running.pid, started=running.started)
+        self.one = self.hands.amend(self.one, pid=running.pid, started=running.started, command=list(self.words))
 
 
 @contextmanager

@@ -24,6 +24,7 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
 
     Attributes:
         what: the product; boot: of the workstation when it was started.
+        command, line: what was started, program and arguments, and what is registered behind the program.
         pid, started: its process, known a moment after it was started.
         code: how it ended; ended: it is over, and a further try starts anew; watching: it has returned, and the product is watched.
         way: which of the ways it was, from 0.
@@ -34,6 +35,7 @@ class UninstallerRan(Spared, kw_only=True, frozen=True, omit_defaults=True):
 
     what_: str = field(default="", name="what")
     command: list[str]
+    line: str = ""
     boot: str = ""
     pid: Pid = 0
     started: float = 0.0
@@ -85,7 +87,7 @@ def run_uninstaller(
     """
     commands = hands.workstation.commands
     assert commands is not None
-    effect = UninstallerRan(what_=what, command=list(command), boot=hands.workstation.boot, way=way)
+    effect = UninstallerRan(what_=what, command=list(command), line=given.line, boot=hands.workstation.boot, way=way)
     one = hands.intend(action, effect) if plan is None else _spared(hands, action, effect, plan)
     journaled = one
 

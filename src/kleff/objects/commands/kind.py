@@ -129,6 +129,7 @@ class CommandKind(Kind):
             )
         what = f"what {' '.join(argv)} has done" if model.final else ""
         with running_command(work.hands, action.number, what) as command:
+            argv = command.runs(argv, work.here.secrets.known())
             command.code = run_program(
                 work.here, argv, command.output, parse_duration(model.patience), secret=model.need, known=command.known, fine=fine
             )

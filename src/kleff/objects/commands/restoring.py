@@ -90,6 +90,7 @@ def restore(action: Action, item: SavedItem, restoring: Restoring, work: Work) -
         by_path = any(SAVED in word for word in model.restore)
         stdin = None if by_path else verified or stack.enter_context(path.open("rb"))
         patience = parse_duration(model.patience)
+        argv = command.runs(argv, restoring.here.secrets.known())
         run_program(restoring.here, argv, command.output, patience, stdin=stdin, secret=model.need, known=command.known)
     return Outcome(items=1, size=restoring.bag.payload(item.file).stat().st_size)
 

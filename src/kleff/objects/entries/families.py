@@ -29,7 +29,7 @@ def families() -> list[Family]:
 
 def family_of(entry: Entry, here: Here) -> Family | None:
     """The family of a registered uninstaller; None if its file does not tell, or is not there."""
-    path = here.workstation.files.path(entry.program[0]) if entry.program else None
+    path = here.workstation.files.path(entry.program.program) if entry.program else None
     try:
         data = here.workstation.files.read(path, READ) if path is not None and here.workstation.files.look(path) else b""
     except OSError:

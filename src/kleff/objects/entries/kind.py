@@ -31,7 +31,7 @@ from kleff.procedure.loaded import LoadedStep, StepOf, steps_of
 from kleff.texts import plural, size
 from kleff.workstation.identity import NameId, covers, key_id, sameness
 from kleff.workstation.paths import WPath
-from kleff.workstation.things import Entry
+from kleff.workstation.things import CommandLine, Entry
 
 if TYPE_CHECKING:
     from kleff.case.record.beforehand import Beforehand
@@ -47,6 +47,7 @@ class Registered(msgspec.Struct, kw_only=True):
     code: str = ""
     package: str = ""
     quiet: list[str] = []
+    line: str = ""
 
 
 def _unread(here: Here) -> list[str]:
@@ -100,7 +101,8 @@ class RegisteredKind(Kind):
     def _planned(self, step: LoadedStep, model: Removing, entry: Entry, here: Here, action: Action) -> None:
         action.items = 1
         action.set_details(Registered(
-            name=entry.name, location=entry.location, code=entry.product_code, package=entry.package, quiet=list(entry.quiet or ()),
+            name=entry.name, location=entry.location, code=entry.product_code, package=entry.package,
+            quiet=list(entry.quiet.words) if entry.quiet else [], line=entry.quiet.line if entry.quiet else "",
         ))  # fmt: skip
         ways = ways_of(model, entry, here)
         action.shows.append(_facts(entry, commands=False))
@@ -159,7 +161,10 @@ class RegisteredKind(Kind):
             for way in ways_of(model, entry, here):
                 if way.command and (program := files.path(way.command[0])) is not None:
                     yield program, f"which uninstalls {entry.name}"
-            for text, what in ((" ".join(entry.program[:1]), f"the uninstaller of {entry.name}"), (entry.package, "its cached package")):
+            for text, what in (
+                (entry.program.program if entry.program else "", f"the uninstaller of {entry.name}"),
+                (entry.package, "its cached package"),
+            ):
                 if text and (path := files.path(text)) is not None:
                     yield path, what
             if model.source and (source := here.resolver.first_path(model.source)) is not None:
@@ -171,7 +176,7 @@ class RegisteredKind(Kind):
         for entry in going(step, here):
             noted.add(files.path(entry.location) if entry.location else None, "installed in", entry.name)
             if entry.quiet and not entry.product_code:  # else it is the system's own installer
-                noted.add(files.path(entry.quiet[0]), "uninstalls", entry.name)
+                noted.add(files.path(entry.quiet.program), "uninstalls", entry.name)
 
     def do(self, action: Action, step: StepOf[Removing], work: Work) -> Outcome:
         from kleff.objects.entries.packages import package_goes
@@ -181,8 +186,8 @@ class RegisteredKind(Kind):
         entry = _entry(action, step, work.here)
         stood = entry or Entry(
             name=known.name or action.component, version=action.version, publisher="", id=action.about[0], registered_at="",
-            quiet=tuple(known.quiet) or None, registered="", location=known.location, account=action.account, product_code=known.code,
-            package=known.package,
+            quiet=CommandLine(tuple(known.quiet), known.line) if known.quiet else None, registered="", location=known.location,
+            account=action.account, product_code=known.code, package=known.package,
         )  # fmt: skip
         outcome = removal(action, step, work, entry, stood).run()
         return package_goes(outcome, action, stood, work) if known.package else outcome
@@ -267,7 +272,7 @@ def _brief(entry: Entry, ways: list[Way]) -> str:
 
 def _facts(entry: Entry, commands: bool = True) -> str:
     """What a person should know of a registered product, in a line."""
-    runs = " ".join(entry.quiet or ()) or entry.registered
+    runs = entry.quiet.text if entry.quiet else entry.registered
     facts = [f"by {entry.publisher}"] if entry.publisher else []
     facts += [size(entry.size)] if entry.size else []
     facts += [f"registered at {entry.registered_at}"] if entry.location or not commands else []  # else that is where it is

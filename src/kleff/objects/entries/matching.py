@@ -18,7 +18,7 @@ from kleff.procedure.globs import fold, name_matches
 from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step
 from kleff.workstation.identity import NameId, sameness
-from kleff.workstation.things import Entry, InstallerPackage
+from kleff.workstation.things import CommandLine, Entry, InstallerPackage
 
 
 def matching(model: Step, here: Here) -> list[Entry]:
@@ -154,5 +154,6 @@ def _of_package(package: InstallerPackage, here: Here) -> Entry:
     )  # fmt: skip
 
 
-def _quiet(code: str, here: Here) -> tuple[str, ...]:
-    return (str(here.workstation.program_folders[0].child("msiexec.exe")), "/x", code, "/qn", "/norestart", "REBOOT=ReallySuppress")
+def _quiet(code: str, here: Here) -> CommandLine:
+    msiexec = str(here.workstation.program_folders[0].child("msiexec.exe"))
+    return CommandLine((msiexec, "/x", code, "/qn", "/norestart", "REBOOT=ReallySuppress"))

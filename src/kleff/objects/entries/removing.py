@@ -113,7 +113,7 @@ class Removal:
             for line in (f"     its window opens; a person answers it: {self.action.target}", *(f"       - {g}" for g in self.model.guide)):
                 self.work.progress.say(line)
         plan = None if here.options.spare == "off" else entry_plan(here, entry)
-        given = Given(lasting=True, linger=way.patience)
+        given = Given(lasting=True, linger=way.patience, line=way.line)
         return self._watch(way).follow(
             *run_uninstaller(self.work.hands, self.action.number, self.action.target, way.command, plan, given, number)
         )
@@ -132,8 +132,10 @@ class Removal:
         if objection or entry.quiet is None:
             raise ActionFailed(f"it cannot be repaired from its package: {objection}", remedy="bring the package; then resume")
         self.work.progress.say(f"     its source is missing: repairing it from {package}, to remove it then")
-        argv = [entry.quiet[0], "/i", str(package), "REINSTALL=ALL", "REINSTALLMODE=vomus", "/qn", "/norestart", "REBOOT=ReallySuppress"]
+        repair = ("/i", str(package), "REINSTALL=ALL", "REINSTALLMODE=vomus", "/qn", "/norestart", "REBOOT=ReallySuppress")
+        argv = [entry.quiet.program, *repair]
         with running_command(self.work.hands, self.action.number, "") as command:
+            argv = command.runs(argv, here.secrets.known())
             command.code = run_program(here, argv, command.output, patience, known=command.known, fine=(0, 3010, 1641))
 
     def _watch(self, way: Way) -> Watch:

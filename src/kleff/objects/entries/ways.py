@@ -8,7 +8,7 @@ from kleff.objects.entries.families import family_of
 from kleff.objects.entries.steps import Otherwise, Removing
 from kleff.procedure.versions import parse_duration
 from kleff.workstation.identity import KeyId
-from kleff.workstation.things import Entry
+from kleff.workstation.things import CommandLine, Entry, command_text
 
 WITHOUT = "without its uninstaller"
 MISSING_SOURCE = 1612  # ERROR_INSTALL_SOURCE_ABSENT ("Windows Installer Error Codes")
@@ -20,6 +20,7 @@ class Way:
 
     Attributes:
         command: program and arguments; empty where it is removed without its uninstaller.
+        line: what is registered behind the program, as it stands, before the arguments.
         ok, restart: exit codes that mean done, and done with a restart.
         patience: seconds.
         objection: why it cannot be taken; "" if it can.
@@ -36,10 +37,11 @@ class Way:
     told: str = ""
     attended: bool = False
     regular: bool = False
+    line: str = ""
 
     @property
     def text(self) -> str:
-        return " ".join(f'"{a}"' if " " in a else a for a in self.command) or WITHOUT
+        return command_text(self.command, self.line) if self.command else WITHOUT
 
 
 def ways_of(model: Removing, entry: Entry, here: Here) -> list[Way]:
@@ -50,24 +52,33 @@ def ways_of(model: Removing, entry: Entry, here: Here) -> list[Way]:
 
 
 def _regular(model: Removing, entry: Entry, here: Here) -> Way:
-    command, told = _command(model, entry, here)
+    command, line, told = _command(model, entry, here)
     words = (*command, *(model.also_removes if command else ()))
     objection = _objection(entry, words, here)
-    return Way(words, (0,), (3010, 1641), parse_duration(model.patience), objection, told, model.attended, regular=True)
+    return Way(words, (0,), (3010, 1641), parse_duration(model.patience), objection, told, model.attended, regular=True, line=line)
 
 
-def _command(model: Removing, entry: Entry, here: Here) -> tuple[tuple[str, ...], str]:
-    """(program and arguments, where they come from, if that must be told); empty if no quiet way is known."""
+def _command(model: Removing, entry: Entry, here: Here) -> tuple[tuple[str, ...], str, str]:
+    """(program and arguments, what is registered behind the program, where they come from, if that must be told); empty if no quiet way
+    is known.
+    """
     if model.quiet:
-        return tuple(arguments(list(model.quiet), here) or model.quiet), ""
-    if model.attended:
-        return entry.program or entry.quiet or (), ""
-    if entry.quiet is not None:
-        return entry.quiet, ""
+        return tuple(arguments(list(model.quiet), here) or model.quiet), "", ""
+    registered = (entry.program or entry.quiet) if model.attended else entry.quiet
+    if model.attended or registered is not None:
+        return *_as_registered(registered), ""
     family = family_of(entry, here)
     if family is None:
+        return (), "", ""
+    words, line = _as_registered(entry.program)
+    return (*words, *family.quiet), line, f"guessed: its file was made by {family.name}, whose uninstallers are quiet so"
+
+
+def _as_registered(command: CommandLine | None) -> tuple[tuple[str, ...], str]:
+    """(program, and arguments of our own), and what is registered behind the program."""
+    if command is None:
         return (), ""
-    return (*entry.program, *family.quiet), f"guessed: its file was made by {family.name}, whose uninstallers are quiet so"
+    return (command.words[:1], command.line) if command.line else (command.words, "")
 
 
 def _objection(entry: Entry, command: tuple[str, ...], here: Here) -> str:

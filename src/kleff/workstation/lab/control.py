@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import errno
 import os
 import sys
@@ -14,10 +15,11 @@ from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import number_value, text_value
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.lab.lab import Lab, add_process
+from kleff.workstation.lab.lab import LINE, Lab, add_process
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Given, InstallerPackage, InstallerProduct, Known, Power, Process, Running
 from kleff.workstation.this_machine import host
+from kleff.workstation.windows.command_lines import behind
 from kleff.workstation.windows.programs import find_program, objection
 from kleff.workstation.windows.services import NewService
 
@@ -262,8 +264,11 @@ class LabCommands:
             raise ActionFailed(f"{argv[0]} is not there", remedy="check the procedure, or remove the product by hand")
         own = {name: value for name, value in os.environ.items() if not name.startswith("KLEFF_SECRET_")}
         environment = {**own, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
-        command = [sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), *argv]
-        return host().start_program(command, output, environment, given, known)
+        given = given or Given()
+        line = behind(given.line, argv[1:])
+        self._lab.note_line(argv[0], line)
+        command = [sys.executable, "-m", "kleff.workstation.lab.program", str(self._lab.folder), argv[0], LINE, line]
+        return host().start_program(command, output, environment, dataclasses.replace(given, line=""), known)
 
     def find_running(self, argv: Sequence[str], output: Path) -> Running | None:
         return host().find_program(["kleff.workstation.lab.program", str(self._lab.folder), *argv], output)

@@ -14,6 +14,8 @@ from kleff.errors import NoSuchWorkstation, UsageError
 from kleff.workstation.lab.described import LabFile, LabProcess, read_lab_file
 from kleff.workstation.this_machine import host
 
+LINE = "--line"  # before what stands behind a program in its command line, as one text
+
 
 class LabState(msgspec.Struct, kw_only=True):
     """The live state: what runs, and how often the lab was started.
@@ -22,7 +24,7 @@ class LabState(msgspec.Struct, kw_only=True):
         tries: how often programs have been run, by their path or product code; answers: windows that were answered, and how.
         arranged: what is started once it is restarted; awake: how many keep it awake; installing: the installer is busy.
         accounts_gone: of those that programs had made.
-        clock: by how many seconds its clock was set.
+        clock: by how many seconds its clock was set; lines: the command lines that were run, as each program got its own.
     """
 
     boot: int = 1
@@ -37,6 +39,7 @@ class LabState(msgspec.Struct, kw_only=True):
     installing: bool = False
     accounts_gone: list[str] = []
     clock: int = 0
+    lines: list[str] = []
 
 
 class Lab:
@@ -107,6 +110,13 @@ class Lab:
             return self.state()
         except NoSuchWorkstation:
             return LabState()
+
+    def note_line(self, program: str, line: str) -> None:
+        """A program is run: it gets this text, and takes it apart by itself."""
+        with self.locked():
+            state = self.state()
+            state.lines.append(f'"{program}" {line}'.rstrip())
+            self.save(state)
 
     def set_clock(self, seconds: int) -> None:
         """Its clock is set: the moment at which it was started is now another, as on a real Windows."""

@@ -15,10 +15,11 @@ from pathlib import Path
 from kleff.procedure.globs import fold
 from kleff.workstation.facets import Workstation
 from kleff.workstation.lab.described import LabProgram
-from kleff.workstation.lab.lab import Lab, add_process
+from kleff.workstation.lab.lab import LINE, Lab, add_process
 from kleff.workstation.lab.life import answered, at_work
 from kleff.workstation.lab.locking import locked_files
 from kleff.workstation.lab.workstation import at_start, open_lab
+from kleff.workstation.windows.command_lines import split_arguments
 
 ROW = re.compile(r"^INSERT INTO labels VALUES \(\d+, '(.*)'\);$", re.MULTILINE)
 COPY = "--copy-of-itself"
@@ -29,6 +30,7 @@ NO_ANSWER = 1602  # ERROR_INSTALL_USEREXIT: it asked a question that nobody answ
 def main(arguments: list[str]) -> int:
     """Run the program; returns its exit code, whole."""
     folder, program, *rest = arguments
+    rest = split_arguments(rest[1]) if rest[:1] == [LINE] else rest
     lab = Lab(Path(folder))
     workstation = open_lab(Path(folder))
     copy = COPY in rest

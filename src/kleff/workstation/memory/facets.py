@@ -264,9 +264,10 @@ class MemoryCommands:
         running = Running(SELF + 1, 1.0, output, SELF + 2)
         if known is not None:
             known(running)
-        self.ran.append(list(argv))
+        words = [argv[0], *([given.line] if given is not None and given.line else []), *argv[1:]]
+        self.ran.append(words)
         behaviour = self.programs.get(path.key)
-        running.code, said = behaviour(argv) if behaviour is not None else (0, "")
+        running.code, said = behaviour(words) if behaviour is not None else (0, "")
         with output.open("ab") as log:
             log.write(said.encode())
         if given is not None and given.errors is not None:

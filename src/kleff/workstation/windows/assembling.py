@@ -13,8 +13,9 @@ from kleff.workstation.facets import Commands, Processes, Workstation
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.system_facet import AfterRestart, Boots, Installs, LocalAccounts
+from kleff.workstation.windows.command_lines import split_command
 from kleff.workstation.windows.drivers import WindowsDrivers
-from kleff.workstation.windows.entries import WindowsEntries, split_command
+from kleff.workstation.windows.entries import WindowsEntries
 from kleff.workstation.windows.profiles import WindowsAccounts, WindowsVariables
 from kleff.workstation.windows.readiness import Machine, WindowsReadiness
 from kleff.workstation.windows.renames import PendingRenames

@@ -10,7 +10,8 @@ from functools import partial
 from kleff.procedure.globs import fold
 from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.identity import KeyId, key_id
-from kleff.workstation.things import Account, Entry
+from kleff.workstation.things import Account, CommandLine, Entry
+from kleff.workstation.windows.command_lines import split_arguments, split_program
 
 UNINSTALL = r"Software\Microsoft\Windows\CurrentVersion\Uninstall"
 GUID = r"\{[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}"
@@ -84,7 +85,7 @@ class WindowsEntries:
                 location=self._expand(text("InstallLocation")).rstrip("\\"),
                 account=account,
                 product_code=code,
-                program=tuple(split_command(self._expand(registered), self._is_file)),
+                program=self._command(registered),
                 size=_number(self._registry, key, "EstimatedSize") * 1024,
             )
 
@@ -94,12 +95,14 @@ class WindowsEntries:
         found = re.search(rf"msiexec(?:\.exe)?\"?\s+/[IX]\s*({GUID})", registered, re.IGNORECASE)
         return found[1] if found else ""
 
-    def _quiet(self, code: str, quiet: str) -> tuple[str, ...] | None:
+    def _quiet(self, code: str, quiet: str) -> CommandLine | None:
         if code:
-            return (self._msiexec, "/x", code, "/qn", "/norestart", "REBOOT=ReallySuppress")
-        if not quiet:
-            return None
-        return tuple(split_command(self._expand(quiet), self._is_file)) or None
+            return CommandLine((self._msiexec, "/x", code, "/qn", "/norestart", "REBOOT=ReallySuppress"))
+        return self._command(quiet)
+
+    def _command(self, text: str) -> CommandLine | None:
+        program, line = split_program(self._expand(text), self._is_file)
+        return CommandLine((program, *split_arguments(line)), line) if program else None
 
 
 def _number(registry: Registry, key: KeyRef, name: str) -> int:
@@ -109,44 +112,3 @@ def _number(registry: Registry, key: KeyRef, name: str) -> int:
 
 def _named(texts: dict[str, str], name: str) -> str:
     return texts.get(fold(name), "")
-
-
-def split_command(text: str, is_file: Callable[[str], bool]) -> list[str]:
-    """The arguments of a registered command line (CommandLineToArgvW); an unquoted program path with spaces is
-    taken to its longest beginning that is a file, so that no shorter name can step in.
-    """
-    text = text.strip()
-    if not text.startswith('"'):
-        pieces = text.split(" ")
-        for end in range(len(pieces), 0, -1):
-            program = " ".join(pieces[:end])
-            if is_file(program):
-                return [program, *_arguments(" ".join(pieces[end:]))]
-    return _arguments(text)
-
-
-def _arguments(text: str) -> list[str]:
-    arguments, current, quoted, started, i = [], "", False, False, 0
-    while i < len(text):
-        char = text[i]
-        if char == "\\":
-            run = len(text[i:]) - len(text[i:].lstrip("\\"))
-            i += run
-            if i < len(text) and text[i] == '"':
-                current += "\\" * (run // 2)
-                if run % 2:
-                    current, i = current + '"', i + 1
-            else:
-                current += "\\" * run
-            started = True
-            continue
-        i += 1
-        if char == '"':
-            quoted, started = not quoted, True
-        elif char in " \t" and not quoted:
-            if started:
-                arguments.append(current)
-            current, started = "", False
-        else:
-            current, started = current + char, True
-    return [*arguments, current] if started else arguments

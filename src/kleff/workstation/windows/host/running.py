@@ -56,7 +56,7 @@ class Programs:
         given = given or Given()
         record_of(output).unlink(missing_ok=True)
         order = {
-            "argv": list(argv), "environment": {**environment, **given.environment}, "text": given.text,
+            "argv": list(argv), "line": given.line, "environment": {**environment, **given.environment}, "text": given.text,
             "hide": [text for text in given.hide if text], "together": given.errors is None, "record": str(record_of(output)),
             "linger": given.linger,
         }  # fmt: skip

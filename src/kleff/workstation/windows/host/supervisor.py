@@ -79,7 +79,7 @@ def _started(api: Api, told: dict[str, Any]) -> tuple[Job, threading.Thread | No
         ends += [reading, writing]
         reads = _inherited(reading)
     try:
-        job = start(api, told["argv"], Streams(says, complains, reads), told["environment"])
+        job = start(api, told["argv"], Streams(says, complains, reads), told["environment"], told["line"])
     finally:
         for end in ends:
             os.close(end)

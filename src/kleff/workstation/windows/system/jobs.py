@@ -6,12 +6,12 @@ What the installer service does on behalf of a program is no child of it, and is
 from __future__ import annotations
 
 import contextlib
-import subprocess
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from ctypes import sizeof
 from typing import NamedTuple
 
+from kleff.workstation.windows.command_lines import behind
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import number, wide
@@ -106,14 +106,16 @@ class Job:
 
 
 def start(
-    api: Api, argv: Sequence[str], streams: Streams, environment: Mapping[str, str], known: Callable[[Job], None] = lambda job: None
-) -> Job:
+    api: Api, argv: Sequence[str], streams: Streams, environment: Mapping[str, str], line: str = "",
+    known: Callable[[Job], None] = lambda job: None,
+) -> Job:  # fmt: skip
     """Start a program without a shell and without a window.
 
     Args:
         argv: its path, and its arguments as texts.
         streams: what it reads and where what it says goes.
         environment: all of its variables.
+        line: what stands behind it before the arguments, as it stands.
         known: is told of it before it does anything.
 
     Raises:
@@ -124,7 +126,7 @@ def start(
     told = JOBOBJECT_ASSOCIATE_COMPLETION_PORT(CompletionKey=job, CompletionPort=port)
     api.SetInformationJobObject(job, c.JobObjectAssociateCompletionPortInformation, told, sizeof(told))
     made = PROCESS_INFORMATION()
-    _created(api, argv, streams, environment, made)
+    _created(api, argv, line, streams, environment, made)
     try:
         api.AssignProcessToJobObject(job, made.hProcess)
         one = Job(api, job, port, made.hProcess, made.dwProcessId)
@@ -138,13 +140,13 @@ def start(
     return one
 
 
-def _created(api: Api, argv: Sequence[str], streams: Streams, environment: Mapping[str, str], made: PROCESS_INFORMATION) -> None:
+def _created(api: Api, argv: Sequence[str], line: str, streams: Streams, environment: Mapping[str, str], made: PROCESS_INFORMATION) -> None:
     given = {"hStdInput": streams.reads, "hStdOutput": streams.says, "hStdError": streams.complains}
     how = STARTUPINFOW(cb=sizeof(STARTUPINFOW), dwFlags=c.STARTF_USESTDHANDLES, **given)
-    line = bytearray(wide(subprocess.list2cmdline(argv)))
+    whole = bytearray(wide(f'"{argv[0]}" {behind(line, argv[1:])}'.rstrip()))
     variables = wide("".join(f"{name}={text}\0" for name, text in sorted(environment.items(), key=lambda one: one[0].upper())))
     flags = c.CREATE_SUSPENDED | c.CREATE_NO_WINDOW | c.CREATE_UNICODE_ENVIRONMENT
-    api.CreateProcessW(argv[0], line, None, None, 1, flags, variables, None, how, made)
+    api.CreateProcessW(argv[0], whole, None, None, 1, flags, variables, None, how, made)
 
 
 @contextlib.contextmanager

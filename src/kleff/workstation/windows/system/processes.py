@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Process
-from kleff.workstation.windows.entries import split_command
+from kleff.workstation.windows.command_lines import split_command
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import narrow, number

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Protocol
 
+from kleff.errors import ActionFailed
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Given, Known, Running
+from kleff.workstation.windows.command_lines import for_interpreter, is_batch
 from kleff.workstation.windows.programs import find_program, objection
+
+USUAL = r"C:\Windows"
 
 
 class Starting(Protocol):
@@ -55,7 +60,18 @@ class WindowsPrograms:
         return objection(self._files, program)
 
     def start(self, argv: Sequence[str], output: Path, given: Given | None = None, known: Known | None = None) -> Running:
+        if is_batch(argv[0]):
+            argv, given = self._interpreted(argv, given or Given())
         return self._starting.start_program(argv, output, self._environment, given, known)
+
+    def _interpreted(self, argv: Sequence[str], given: Given) -> tuple[list[str], Given]:
+        """A file of commands, which reads its arguments as the command interpreter does."""
+        try:
+            line = for_interpreter(argv[0], given.line, argv[1:])
+        except ValueError as error:
+            raise ActionFailed(f"{argv[0]} cannot be given {error}", remedy="correct the procedure") from None
+        interpreter = self._environment.get("SystemRoot", USUAL) + r"\System32\cmd.exe"
+        return [interpreter], dataclasses.replace(given, line=line)
 
     def find_running(self, argv: Sequence[str], output: Path) -> Running | None:
         return self._starting.find_program(argv, output)
