@@ -19,7 +19,7 @@ from kleff.errors import LinkOnTheWay
 from kleff.objects.base.action import ABSENT, KEPT, REFUSED, SKIPPED, TO_DO, UNKNOWN, UNREADABLE, Action
 from kleff.objects.base.checking import plan_condition
 from kleff.objects.base.here import Here
-from kleff.objects.base.holders import Holder, planned_holders
+from kleff.objects.base.holders import Holder, planned_holders, silent
 from kleff.objects.base.kind import Adds, Looks, Plans, able
 from kleff.objects.base.known import kind_of, kinds_of_whole
 from kleff.procedure.globs import PathStyle
@@ -45,6 +45,7 @@ class Plan(msgspec.Struct, kw_only=True):
     Attributes:
         no_return: number of the first action that cannot be taken back; 0 if there is none.
         holders: who has something of the product open now.
+        silent: programs of which it could not be told what they have open.
         elsewhere: the lines of the steps that cannot apply on this system.
     """
 
@@ -52,6 +53,7 @@ class Plan(msgspec.Struct, kw_only=True):
     totals: Totals
     no_return: int = 0
     holders: list[Holder] = []
+    silent: list[str] = []
     elsewhere: list[int] = []
 
     @property
@@ -108,6 +110,7 @@ class Planning:
             at = next((n for n, a in enumerate(actions) if a.phase in adding.ahead_of), len(actions))
             actions[at:at] = adding.add(actions, here)
         plan = numbered(actions, here.workstation.style, planned_holders(here, actions))
+        plan.silent = silent(here)
         plan.elsewhere = elsewhere(here.procedure, here.workstation.system)
         return plan
 

@@ -44,7 +44,8 @@ class SurveyDocument(Document, kw_only=True):
 class PreviewDocument(Document, kw_only=True):
     """`kleff preview --json`; `no_return` is the number of the first action that cannot be taken back, or 0.
 
-    `present` tells whether anything shows the product; `elsewhere` the lines of the steps for another system.
+    `present` tells whether anything shows the product; `elsewhere` the lines of the steps for another system; `silent` the programs of
+    which it could not be told what they have open.
     """
 
     workstation: WorkstationInfo
@@ -54,6 +55,7 @@ class PreviewDocument(Document, kw_only=True):
     totals: Totals
     no_return: int
     holders: list[Holder]
+    silent: list[str]
     refused: bool
     present: bool
     elsewhere: list[int]

@@ -10,6 +10,7 @@ from kleff.engine.plan import Plan
 from kleff.errors import UsageError
 from kleff.objects.base.action import NOTHING_TO_UNDO, TO_DO, Action
 from kleff.objects.base.here import Here
+from kleff.objects.base.holders import UNTOLD
 from kleff.procedure.globs import PathStyle
 from kleff.report.lines import STATE_TONES, Page
 from kleff.report.pages import workstation_line
@@ -83,8 +84,10 @@ def _before(page: Page, here: Here, plan: Plan, asked: list[Choice]) -> None:
         page.head("Choices")
         for choice in asked:
             tell_choice(page, choice)
-    if plan.holders:
+    if plan.holders or plan.silent:
         page.head("Open now")
+        for line in plan.silent:
+            page.add(f"  {UNTOLD} {line}: it gives no answer", "warn")
         for holder in plan.holders:
             page.row((f"  {holder.path}", "plain"), (f"   {how_stopped(here, holder)}", "dim" if holder.stopped else "warn"))
             page.add(f"      {holder.line}", "dim")

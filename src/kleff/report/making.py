@@ -82,7 +82,8 @@ def preview_document(here: Here, plan: Plan, asked: list[Choice]) -> PreviewDocu
     """`kleff preview --json`"""
     return PreviewDocument(
         kleff="preview", workstation=workstation_info(here.workstation), product=product_info(here.procedure),
-        actions=[action_info(a, here.workstation) for a in plan.actions], choices=asked, holders=plan.holders, totals=plan.totals,
+        actions=[action_info(a, here.workstation) for a in plan.actions], choices=asked, holders=plan.holders, silent=plan.silent,
+        totals=plan.totals,
         no_return=plan.no_return, refused=bool(plan.refused), present=here.present, elsewhere=plan.elsewhere,
     )  # fmt: skip
 

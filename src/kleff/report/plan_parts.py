@@ -9,7 +9,7 @@ from kleff.engine.choices import Choice
 from kleff.engine.plan import REMOVING, Plan
 from kleff.objects.base.action import KEPT, MANUAL, NOTHING_TO_UNDO, TO_DO, UNKNOWN, UNREADABLE, Action
 from kleff.objects.base.here import Here
-from kleff.objects.base.holders import Holder
+from kleff.objects.base.holders import UNTOLD, Holder
 from kleff.objects.base.kind import much
 from kleff.objects.base.known import kind_of
 from kleff.report.lines import Page, Tone
@@ -91,6 +91,8 @@ def _inside(plan: Plan, here: Here) -> Iterator[Urgent]:
 
 
 def _held(here: Here, plan: Plan) -> Iterator[Urgent]:
+    for line in plan.silent:
+        yield (f"{UNTOLD} ", line, ": it gives no answer"), "warn"
     for holder in (h for h in plan.holders if not h.stopped):
         yield ("OPEN NOW: ", holder.path, f", by {holder.line}; {how_stopped(here, holder)}"), "warn"
 

@@ -25,7 +25,6 @@ from kleff.workstation.things import (
     Entry,
     Given,
     Known,
-    Life,
     Number,
     Process,
     Running,
@@ -94,6 +93,9 @@ class Processes(Protocol):
     def holders(self, places: Sequence[WPath]) -> list[tuple[Process, str]]:
         """Who has something open at or below a place, runs from there or works in it; with that path. The protected are left out."""
 
+    def silent(self) -> list[Process]:
+        """Of which `holders` could not tell, when it was asked last, all that they have open: what they have gave no answer."""
+
     def unit_of(self, process: Process) -> str | None: ...  # of its account's own session
 
     def service_of(self, process: Process) -> str | None:
@@ -107,21 +109,6 @@ class Processes(Protocol):
 
     def used(self, pids: Collection[int]) -> tuple[float, int]:
         """What processes have used together: (seconds of processor time, bytes written)."""
-
-
-def life_of(running: Running, facet: Processes) -> Life:
-    """What shows that a program is at work: what it and all it has started have used, and the windows they show."""
-    everything = facet.all()
-    own = {running.pid, running.program} - {0}
-    grown = True
-    while grown:
-        more = {p.pid for p in everything if p.parent in own} - own
-        own |= more
-        grown = bool(more)
-    own -= {running.pid} if running.pid != running.program else set()  # the supervisor
-    found = [p for p in everything if p.pid in own]
-    cpu, written = facet.used(own)
-    return Life(cpu, written, len(found), tuple(p.title for p in found if p.title))
 
 
 def with_children(found: list[Process], facet: Processes) -> list[Process]:

@@ -41,13 +41,12 @@ from kleff.objects.base.action import (
     for_vendor,
 )
 from kleff.objects.base.here import Here, Work
-from kleff.objects.base.holders import held_open
+from kleff.objects.base.holders import told_open
 from kleff.objects.base.kind import Does, Joins, able
 from kleff.objects.base.known import kind_of
 from kleff.procedure.loaded import PHASES, LoadedStep
 from kleff.procedure.model import Step
 from kleff.progress import Progress
-from kleff.workstation.things import line_of
 
 PASSES = 3
 TOGETHER = 100  # actions that may share their flushes
@@ -278,8 +277,7 @@ class Runner:
         if self._looked_for_holders:
             return
         self._looked_for_holders = True
-        for process, path in held_open(self.here, [r.action for r in rows(self.case)]):
-            text = f"still open: {path}, by {line_of(process)}"
+        for text in told_open(self.here, [r.action for r in rows(self.case)]):
             self.progress.say(f"     {text}")
             self.case.journal.tell(text)
 

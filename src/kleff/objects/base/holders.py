@@ -11,7 +11,9 @@ from kleff.objects.base.here import Here
 from kleff.objects.base.kind import Ends, StopsServices, able
 from kleff.objects.base.known import kind_of
 from kleff.objects.base.own import own_places
-from kleff.workstation.things import Process
+from kleff.workstation.things import Process, line_of
+
+UNTOLD = "not known what is open by"
 
 
 class Holder(msgspec.Struct, kw_only=True):
@@ -40,6 +42,18 @@ def held_open(here: Here, actions: Sequence[Action]) -> list[tuple[Process, str]
     facet = here.workstation.processes
     places = own_places(here, [a for a in actions if a.state == TO_DO]) if facet else []
     return facet.holders(places) if facet and places else []
+
+
+def told_open(here: Here, actions: Sequence[Action]) -> list[str]:
+    """The same for people, a line each; and what could not be told."""
+    found = [f"still open: {path}, by {line_of(process)}" for process, path in held_open(here, actions)]
+    return found + [f"{UNTOLD} {line}: it gives no answer" for line in silent(here)]
+
+
+def silent(here: Here) -> list[str]:
+    """Of which programs it could not be told, when it was looked for holders last, what all they have open."""
+    facet = here.workstation.processes
+    return sorted({line_of(process) for process in facet.silent()}) if facet else []
 
 
 def planned_holders(here: Here, actions: Sequence[Action]) -> list[Holder]:

@@ -13,7 +13,7 @@ from kleff.objects.entries.patience import Patience
 from kleff.objects.entries.ways import Way
 from kleff.texts import seconds
 from kleff.workstation.boot import same_boot
-from kleff.workstation.facets import life_of
+from kleff.workstation.life import life_of
 from kleff.workstation.things import Running
 
 if TYPE_CHECKING:

@@ -72,6 +72,10 @@ class LabProcesses:
                     break
         return result
 
+    def silent(self) -> list[Process]:
+        waiting = {p["pid"] for p in self._lab.state().processes if p.get("waits")}
+        return [process for process in self.all() if process.pid in waiting]
+
     def _end(self, process: Process, force: bool) -> None:
         with self._lab.locked():
             state = self._lab.state()

@@ -17,6 +17,7 @@ class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     Attributes:
         title: of its window; listens: TCP ports; opens: files it has open; locks: files it has open so that they cannot be
             renamed or deleted, nor can the folders they lie in be renamed.
+        waits: it reads a pipe to which nobody writes, so that one of its handles gives no answer.
         kept_by: the name of a program that starts it again whenever it has ended, as long as it runs itself.
     """
 
@@ -30,6 +31,7 @@ class LabProcess(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     title: str = ""
     listens: list[int] = []
     opens: list[str] = []
+    waits: bool = False
     locks: list[str] = []
     kept_by: str = ""
 

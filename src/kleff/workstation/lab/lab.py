@@ -194,6 +194,7 @@ def add_process(state: LabState, process: LabProcess) -> None:
             "listens": process.listens,
             "opens": [*process.opens, *process.locks],
             "locks": process.locks,
+            "waits": process.waits,
         }
     )
     state.next_pid += 4

@@ -78,6 +78,9 @@ class LinuxProcesses:
                 result.append((process, found))
         return result
 
+    def silent(self) -> list[Process]:
+        return []
+
     def opened(self, process: Process) -> list[str]:
         return list(dict.fromkeys(p for p in _opened(process.pid) if p.startswith("/")))
 

@@ -39,6 +39,7 @@ class MemoryProcesses:
     opens: dict[int, list[str]] = field(default_factory=dict)
     listens: dict[int, list[int]] = field(default_factory=dict)
     stubborn: set[int] = field(default_factory=set)
+    waits: set[int] = field(default_factory=set)
     _numbers: Iterator[int] = field(default_factory=lambda: itertools.count(SELF + 1))
 
     def add(
@@ -74,6 +75,9 @@ class MemoryProcesses:
             if found is not None:
                 result.append((process, found))
         return result
+
+    def silent(self) -> list[Process]:
+        return [process for process in self.running if process.pid in self.waits]
 
     def unit_of(self, process: Process) -> str | None:
         return None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
@@ -35,7 +37,7 @@ class ProgramsContract:
         return {
             "exit codes": self._codes, "what it says": self._says, "what it is told": self._told, "what must not be kept": self._hidden,
             "a program that is not there": self._missing, "what it leaves at work": self._left, "found among all that run": self._found,
-            "who holds a file": self._holds,
+            "who holds a file": self._holds, "a pipe that is waited for": self._waits,
         }  # fmt: skip
 
     def clear(self) -> None:
@@ -103,3 +105,21 @@ class ProgramsContract:
         if not self._starting.wait_for_program(running, SECONDS):
             raise Broken("it has not ended")
         expect("what the program holds", found.get(running.program), str(place).casefold())
+
+    def _waits(self) -> None:
+        """Programs that read what nobody writes may never answer what they have open: it is told which, and the asking ends."""
+        reading, writing = os.pipe()
+        try:
+            with os.fdopen(reading, "rb", closefd=False) as nothing:
+                output = self._folder / "waits.txt"
+                words = [self._interpreter, "/d", "/c", "findstr", "mint"]
+                running = self._starting.start_program(words, output, self._environment, Given(stdin=nothing))
+            os.close(reading)
+            began = time.monotonic()
+            found = {process.pid for process, _ in self._processes.holders([self._place(output)])}
+            expect("that the asking ends", time.monotonic() - began < SECONDS, True)
+            expect("that it is found, or told", running.program in found | {process.pid for process in self._processes.silent()}, True)
+        finally:
+            os.close(writing)
+        if not self._starting.wait_for_program(running, SECONDS):
+            raise Broken("it has not ended")

@@ -22,7 +22,7 @@ from kleff.workstation.windows.contract.services import ServicesContract
 from kleff.workstation.windows.contract.system import SystemContract
 from kleff.workstation.windows.contract.tasks import TasksContract
 from kleff.workstation.windows.host.places import drives, system_folder
-from kleff.workstation.windows.host.this import environment, hives_of_accounts
+from kleff.workstation.windows.host.this import asking_helper, environment, hives_of_accounts
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native import here
 from kleff.workstation.windows.system.files.tree import NtTree
@@ -49,7 +49,7 @@ def contracts(scratch: Path, service: str) -> dict[str, Contract]:
     """
     api = here.api()
     tree = NtTree(api, drives(api))
-    processes = WindowsProcesses(api, tree)
+    processes = WindowsProcesses(api, tree, asking_helper())
     registry = WindowsRegistry(api, Hives(api, str))
     variables, interpreter = environment(system_folder(api)), rf"{system_folder(api)}\system32\cmd.exe"
     for name in ("files", "said"):

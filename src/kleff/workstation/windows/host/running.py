@@ -24,7 +24,6 @@ from kleff.workstation.windows.system.files.nt import NtFiles
 from kleff.workstation.windows.system.moments import running_since
 
 MODULE = "kleff.workstation.windows.host.supervisor"
-MAIN = f"import sys; sys.path.append(sys.argv[1]); from {MODULE} import main; main()"
 PACKAGES = Path(kleff.__file__).parent.parent
 KEPT = ("SystemRoot", "SystemDrive", "TEMP", "TMP")  # of the variables; it needs no others
 APART = subprocess.CREATE_NO_WINDOW | subprocess.CREATE_NEW_PROCESS_GROUP
@@ -101,8 +100,7 @@ class Programs:
 
     def _supervised(self, handles: list[int]) -> subprocess.Popen[bytes]:
         """A supervisor that waits to be told what to run."""
-        command = [sys.executable, "-I", "-S", "-B", "-c", MAIN, str(PACKAGES)]
-        environment = {name: os.environ[name] for name in KEPT if name in os.environ}
+        command, environment = words_for(MODULE), variables_for_helpers()
         for flags in (APART | subprocess.CREATE_BREAKAWAY_FROM_JOB, APART):  # what Kleff itself runs in may forbid the first
             how = subprocess.STARTUPINFO(lpAttributeList={"handle_list": list(dict.fromkeys(handles))})
             with suppress(PermissionError):
@@ -145,6 +143,16 @@ class Programs:
     def _runs(self, pid: int, at: float) -> bool:
         """Whether the very process still runs (number and start time)."""
         return pid > 0 and abs(running_since(self._api, pid) - at) < SAME
+
+
+def words_for(module: str) -> list[str]:
+    """The command line of a helper: the main function of a module, with the standard library and Kleff alone."""
+    text = f"import sys; sys.path.append(sys.argv[1]); from {module} import main; main()"
+    return [sys.executable, "-I", "-S", "-B", "-c", text, str(PACKAGES)]
+
+
+def variables_for_helpers() -> dict[str, str]:
+    return {name: os.environ[name] for name in KEPT if name in os.environ}
 
 
 def _inherited(file: IO[bytes]) -> int:

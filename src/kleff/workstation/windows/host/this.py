@@ -10,14 +10,17 @@ from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.host.places import account_folder, drives, machine_folder, system_folder
+from kleff.workstation.windows.host.running import variables_for_helpers, words_for
 from kleff.workstation.windows.native import here
 from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.system.asking import Helper, Patient
 from kleff.workstation.windows.system.hives import Hives
 from kleff.workstation.windows.system.registry import WindowsRegistry
 from kleff.workstation.windows.system.rights import BACKUP, RESTORE, TAKE_OWNERSHIP, is_admin, switch_on
 from kleff.workstation.windows.system.workstation import assemble_system
 
 NAMES = KeyRef("HKLM", r"SYSTEM\CurrentControlSet\Control\ComputerName\ComputerName")
+ASKER = "kleff.workstation.windows.host.handle_asker"
 FIRST_OF_11 = 22000  # its build
 RELEASE = KeyRef("HKLM", r"SOFTWARE\Microsoft\Windows NT\CurrentVersion")
 MACHINE = KeyRef("HKLM", r"SOFTWARE\Microsoft\Cryptography")
@@ -48,7 +51,15 @@ def open_this() -> Workstation:
     return assemble_system(
         api, hives, drives(api), variables, host(), spec="this", name=_told(registry, NAMES, "ComputerName"),
         identity=f"this {_told(registry, MACHINE, 'MachineGuid')}", state=state, description=_description(registry),
+        asking=asking_helper(),
     )  # fmt: skip
+
+
+def asking_helper() -> Patient:
+    """What asks other processes' handles; it ends with Kleff."""
+    patient = Patient(lambda: Helper(words_for(ASKER), variables_for_helpers()))
+    atexit.register(patient.close)
+    return patient
 
 
 def hives_of_accounts(api: Api) -> Hives:

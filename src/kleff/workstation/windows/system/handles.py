@@ -1,18 +1,19 @@
 """Which files processes have open, by the table of all handles.
 
-The name of a pipe's other end may never be told, so a handle is asked what it is first, and only a file on a disk for its name.
+Even to be asked what it is, a handle may never answer: see `asking`.
 """
 
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator, Set
+from collections.abc import Iterator, Sequence, Set
 from ctypes import sizeof
 
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import allocated, narrow, number
 from kleff.workstation.windows.native.structures import SYSTEM_HANDLE_TABLE_ENTRY_INFO_EX
+from kleff.workstation.windows.system.asking import Asking, Pair
 from kleff.workstation.windows.system.rights import DEBUG, THIS_PROCESS, switch_on
 
 BEFORE = 16  # bytes: how many there are, and a number without meaning
@@ -21,25 +22,37 @@ LONGEST = 32768  # characters of a path
 EXTENDED, NETWORK = "\\\\?\\", "\\\\?\\UNC\\"
 
 
-def opened_files(api: Api, pids: Set[int]) -> Iterator[tuple[int, str]]:
-    """(number of the process, path) of each file that some processes have open, as far as this account may see it."""
+class Direct:
+    """Implements `Asking` by calls that are made here: where no handle can be waited for."""
+
+    def __init__(self, api: Api) -> None:
+        self._api = api
+
+    def paths(self, pairs: Sequence[Pair]) -> Iterator[str | None]:
+        for pid, handle in pairs:
+            yield path_of(self._api, pid, handle)
+
+    def close(self) -> None:
+        """Nothing is kept."""
+
+
+def opened_files(api: Api, pids: Set[int], asking: Asking) -> Iterator[tuple[int, str | None]]:
+    """(number of the process, path) of each file that some processes have open, as far as this account may see it; None for what a handle
+    gave no answer to.
+    """
     switch_on(api, DEBUG)
-    by_process: dict[int, list[int]] = {}
-    for entry in _table(api):
-        if entry.UniqueProcessId in pids:
-            by_process.setdefault(entry.UniqueProcessId, []).append(entry.HandleValue)
-    for pid, handles in sorted(by_process.items()):
-        with contextlib.suppress(Failed), _process(api, pid) as process:
-            for handle in handles:
-                if text := _path_of(api, process, handle):
-                    yield pid, text
+    pairs = sorted((entry.UniqueProcessId, entry.HandleValue) for entry in _table(api) if entry.UniqueProcessId in pids)
+    for (pid, _), text in zip(pairs, asking.paths(pairs), strict=True):
+        if text != "":
+            yield pid, text
 
 
-def _path_of(api: Api, process: int, handle: int) -> str:
-    """The path of another process's handle; "" if it is no file on a disk."""
+def path_of(api: Api, pid: int, handle: int) -> str:
+    """The path of another process's handle; "" if it is no file on a disk, or is closed, or this account may not ask."""
     copied = bytearray(8)
     try:
-        api.DuplicateHandle(process, handle, THIS_PROCESS, copied, 0, 0, c.DUPLICATE_SAME_ACCESS)
+        with _process(api, pid) as process:
+            api.DuplicateHandle(process, handle, THIS_PROCESS, copied, 0, 0, c.DUPLICATE_SAME_ACCESS)
     except Failed:
         return ""
     try:
@@ -49,6 +62,8 @@ def _path_of(api: Api, process: int, handle: int) -> str:
         api.GetFinalPathNameByHandleW(number(copied), text, LONGEST, 0)
         found = narrow(text)
         return f"\\\\{found.removeprefix(NETWORK)}" if found.startswith(NETWORK) else found.removeprefix(EXTENDED)
+    except Failed:
+        return ""
     finally:
         api.CloseHandle(number(copied))
 

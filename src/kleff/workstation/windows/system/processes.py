@@ -20,7 +20,8 @@ from kleff.workstation.windows.native.structures import (
     PROCESS_BASIC_INFORMATION,
     PROCESSENTRY32W,
 )
-from kleff.workstation.windows.system.handles import opened_files
+from kleff.workstation.windows.system.asking import Asking
+from kleff.workstation.windows.system.handles import Direct, opened_files
 from kleff.workstation.windows.system.moments import started, worked
 from kleff.workstation.windows.system.ports import listeners
 from kleff.workstation.windows.system.service_processes import services_by_process
@@ -43,10 +44,12 @@ class _Entry:
 
 
 class WindowsProcesses:
-    """Implements `Processes`."""
+    """Implements `Processes`. Args: asking: asks handles of others."""
 
-    def __init__(self, api: Api, files: FileTree) -> None:
+    def __init__(self, api: Api, files: FileTree, asking: Asking | None = None) -> None:
         self._api = api
+        self._asking = asking or Direct(api)
+        self._silent: set[int] = set()
         self._files = files
         self._names = Names(api)
 
@@ -98,15 +101,20 @@ class WindowsProcesses:
         return next((name for name, pid in services_by_process(self._api) if pid == process.pid), None)
 
     def opened(self, process: Process) -> list[str]:
-        return [text for pid, text in opened_files(self._api, {process.pid}) if pid == process.pid]
+        return [text for pid, text in opened_files(self._api, {process.pid}, self._asking) if pid == process.pid and text is not None]
 
     def holders(self, places: Sequence[WPath]) -> list[tuple[Process, str]]:
         everything = {process.pid: process for process in self.all()}
         asked = set(everything) - self.protected()
-        open_there = [(pid, text) for pid, text in opened_files(self._api, asked) if self._in(text, places)]
+        opened = list(opened_files(self._api, asked, self._asking))
+        self._silent = {pid for pid, text in opened if text is None}
+        open_there = [(pid, text) for pid, text in opened if text is not None and self._in(text, places)]
         running = [(pid, p.path) for pid, p in everything.items() if pid in asked and p.path and self._in(p.path, places)]
         found = dict(reversed([*running, *open_there]))
         return [(everything[pid], text) for pid, text in sorted(found.items())]
+
+    def silent(self) -> list[Process]:
+        return [process for process in self.all() if process.pid in self._silent]
 
     def _in(self, text: str, places: Sequence[WPath]) -> bool:
         path = self._files.path(text)

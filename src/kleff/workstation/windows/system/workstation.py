@@ -8,6 +8,7 @@ from pathlib import Path
 from kleff.workstation.facets import Workstation
 from kleff.workstation.windows.assembling import LowestLayer, assemble
 from kleff.workstation.windows.native.api import Api
+from kleff.workstation.windows.system.asking import Asking
 from kleff.workstation.windows.system.files.tree import NtTree
 from kleff.workstation.windows.system.hives import Hives
 from kleff.workstation.windows.system.power.boots import SystemBoots
@@ -25,7 +26,7 @@ from kleff.workstation.windows.system.tasks import TaskScheduler
 
 def assemble_system(
     api: Api, hives: Hives, volumes: dict[str, Path], environment: Mapping[str, str], starting: Starting, *, spec: str, name: str,
-    identity: str, state: Path, description: str = "Windows",
+    identity: str, state: Path, description: str = "Windows", asking: Asking | None = None,
 ) -> Workstation:  # fmt: skip
     """Assemble it.
 
@@ -33,9 +34,10 @@ def assemble_system(
         hives: of the accounts, to be closed by whoever made them.
         volumes: its drives, and where each lies on the machine Kleff runs on.
         environment: what programs get of variables; starting: how they are started.
+        asking: asks handles of other processes.
     """
     files = NtTree(api, volumes)
-    processes = WindowsProcesses(api, files)
+    processes = WindowsProcesses(api, files, asking)
     layer = LowestLayer(
         api=WindowsRegistry(api, hives), files=files, services=lambda registry: ServiceManager(api), tasks=TaskScheduler(api),
         machine=SystemMachine(api), processes=processes,
