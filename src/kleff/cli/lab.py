@@ -142,6 +142,18 @@ def shutdown(folder: FolderArgument) -> None:
     print(f"{lab.file.name} was shut down and switched on: still boot {lab.state().boot}")
 
 
+@app.command("sign-in")
+def sign_in(folder: FolderArgument, account: Annotated[str, typer.Argument(help="Who.")]) -> None:
+    """Somebody signs in; whoever has that account's settings open then has spoiled the session."""
+    from kleff.workstation.lab.lab import Lab
+    from kleff.workstation.lab.registry import LabRegistry
+
+    own = LabRegistry(Lab(folder)).sign_in(account)
+    print(f"{account} is signed in" if own else f"{account} got a profile that is thrown away: something has the settings open")
+    if not own:
+        raise typer.Exit(4)
+
+
 @app.command("clock")
 def clock(folder: FolderArgument, seconds: Annotated[int, typer.Argument(help="By how many seconds it is set; below 0 back.")]) -> None:
     """Set a lab's clock, as its time service would."""

@@ -92,6 +92,12 @@ class Dialogue:
     locked: bool = False
     who: str = ""
 
+    @property
+    def asking(self) -> Front:
+        """The front end; nothing is held while somebody reads or thinks."""
+        self.job.workstation.release()
+        return self.front
+
     def run(self, given: Sequence[str], cases: Path, ticket: Ticket) -> tuple[Path, Ended] | None:
         """Show the plan, ask, do it. None if there is nothing to do, or not any more.
 
@@ -104,7 +110,7 @@ class Dialogue:
         made = self.agreed(given, cases)
         if made is None:
             return None
-        key = self.front.key() if self.locked else None
+        key = self.asking.key() if self.locked else None
         with self.front.watching() as progress:
             return self.job.run(made, cases, ticket, progress, key, self.front.begun)
 
@@ -114,12 +120,12 @@ class Dialogue:
         Raises:
             Refused, UsageError: it must not, or should not, begin.
         """
-        job = replace(self.job, ask=self.front.answer) if self.front.asks else self.job
+        job = replace(self.job, ask=lambda question: self.asking.answer(question)) if self.front.asks else self.job
         made = job.preview(given, self.compared)
-        self.front.draw(made)
+        self.asking.draw(made)
         refuse_if_refused(made.plan)
         if not made.anything:
-            self.front.nothing(made)
+            self.asking.nothing(made)
             return None
         if self.unseen:
             refuse_without_evidence(made.here)
@@ -128,23 +134,23 @@ class Dialogue:
         check_ready(made.here, made.plan, cases)
         if job.options.goes_on_alone:
             check_alone(job.workstation, job.procedure, made.plan, self.locked)
-        self.front.agree(made)
+        self.asking.agree(made)
         return made
 
     def _along(self, job: Job, made: Preview) -> Preview:
         """With what came along, if it is to go too; shown again."""
         offered = [a for a in made.plan.actions if a.offers and a.state == KEPT]
-        if not offered or not self.front.along(offered):
+        if not offered or not self.asking.along(offered):
             return made
         job = job.with_options(replace(job.options, came_along="these"))
         made = made.planned_again(job.context(made.here.answers, made.here.procedure, made.here.programs.again()))
-        self.front.draw(made)
+        self.asking.draw(made)
         return made
 
     def _holders(self, made: Preview) -> Preview:
         """With the programs ended that still have files open, if they are chosen."""
         left = [] if made.here.options.stop_holders else [h for h in made.plan.holders if not h.stopped]
-        chosen = self.front.holders(left) if left else set()
+        chosen = self.asking.holders(left) if left else set()
         return made.planned_again(made.here.with_options(stop_holders=frozenset(chosen))) if chosen else made
 
     def _by_hand(self, made: Preview) -> Preview:
@@ -158,12 +164,12 @@ class Dialogue:
             step = here.procedure.phase("before")[action.step]
             proof, again = step.model.has_proof, False
             while action.state != DONE:
-                if not self.front.by_hand(action, number, len(steps), proof, again):
+                if not self.asking.by_hand(action, number, len(steps), proof, again):
                     raise Refused(f"not done: {action.target}; nothing was changed", remedy="do it, then run again")
                 if proof:
                     now = plan_step(step, here)[0]
                     action.state, action.reason, again = now.state, now.reason, True
-                    self.front.looked(action)
+                    self.asking.looked(action)
                 else:
                     action.state, action.reason = DONE, self.who
         return made
@@ -172,4 +178,4 @@ class Dialogue:
         """Agreed that what a sync program keeps in step goes elsewhere too, if it is."""
         waived = made.here.options.waived
         found = [] if SYNCED in waived else synced(made.plan)
-        return made.agreed_with(waived=waived | {SYNCED}) if found and self.front.synced(found) else made
+        return made.agreed_with(waived=waived | {SYNCED}) if found and self.asking.synced(found) else made

@@ -5,7 +5,8 @@ Questions are put and progress is told through what is handed in; nothing here a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
@@ -126,7 +127,16 @@ class Job(Opened):
 
     def survey(self) -> Survey:
         """Is the product here, which versions, who uses it?"""
-        return survey(make_context(self.workstation, self.procedure, (), self.answers, self.options, self.secrets, planning=False))
+        with self._looking():
+            return survey(make_context(self.workstation, self.procedure, (), self.answers, self.options, self.secrets, planning=False))
+
+    @contextmanager
+    def _looking(self) -> Iterator[None]:
+        """Nothing is held once it has been looked."""
+        try:
+            yield
+        finally:
+            self.workstation.release()
 
     def settled(self, given: Iterable[str] = ()) -> tuple[Procedure, dict[str, Answer]]:
         """The procedure with the choices that depend on what is found here, and an answer to every question.
@@ -159,6 +169,10 @@ class Job(Opened):
             Refused: a question without an answer.
         """
         check_names(self.procedure, self.options)
+        with self._looking():
+            return self._previewed(given, compared)
+
+    def _previewed(self, given: Sequence[str], compared: bool) -> Preview:
         procedure, answers, programs = self._settled(given)
         planning = Planning.whole(self.context(answers, procedure, programs))
         plan = planning.plan()
@@ -171,12 +185,13 @@ class Job(Opened):
 
     def verify(self, given: Sequence[str] = ()) -> Verification:
         """Is it gone?"""
-        if self.case is not None:
-            from kleff.engine.cases.case_job import verify_case
+        with self._looking():
+            if self.case is not None:
+                from kleff.engine.cases.case_job import verify_case
 
-            return verify_case(self)
-        procedure, answers = self.settled(given)
-        return verify(self.context(answers, procedure))
+                return verify_case(self)
+            procedure, answers = self.settled(given)
+            return verify(self.context(answers, procedure))
 
     # -- doing ------------------------------------------------------------------------------------------------
 

@@ -102,6 +102,12 @@ class RegistryApi(Protocol):
     def flush(self) -> None:
         """Bring what was changed to disk (RegFlushKey)."""
 
+    def release(self) -> list[str]:
+        """Let go of the hives of accounts that were loaded only to be looked at or changed; the SIDs of those that stay loaded.
+
+        Meanwhile nobody can sign in as such an account without getting a profile that is thrown away. They are loaded again when needed.
+        """
+
 
 def _split_point(hive: str, parts: Sequence[str]) -> int | None:
     """After how many names `Wow6432Node` stands for the 32-bit view; None where both views are one."""

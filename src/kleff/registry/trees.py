@@ -30,6 +30,9 @@ class TreeRegistry:
         """
         raise NotImplementedError
 
+    def release(self) -> list[str]:
+        return []
+
     def _find(self, hive: str, path: str) -> RegKey | None:
         return self._reached(hive, path)[2]
 

@@ -332,6 +332,10 @@ class Workstation:
     needs_admin: bool = False
     program_folders: tuple[WPath, ...] = ()
 
+    def release(self) -> list[str]:
+        """Hold nothing that keeps people from their work, as before a question, a program that is run, a restart: see `RegistryApi`."""
+        return self.registry.api.release() if self.registry else []
+
     @property
     def compare_versions(self) -> Compare | None:
         return self.packages.compare if self.packages else None

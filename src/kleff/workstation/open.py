@@ -20,7 +20,7 @@ def open_workstation(spec: str) -> Workstation:
     if kind == "lab" and folder:
         from kleff.workstation.lab.workstation import open_lab
 
-        return open_lab(Path(folder).absolute())
+        return open_lab(Path(folder).absolute(), loads=True)
     if spec == "this" and sys.platform == "win32":
         from kleff.workstation.windows.host.this import open_this as open_this_windows
 

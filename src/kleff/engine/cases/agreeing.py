@@ -72,6 +72,7 @@ def taken_back(job: Job, names: Sequence[str], front: BackFront, past: dict[int,
     with open_case(job.folder()) as case:
         check_can_undo(case)
         part = actions_named(case, names) if names else None
+        job.workstation.release()
         front.agree(case, part)
     with front.watching() as progress:
         return job.undo(part, progress, past)
@@ -84,6 +85,8 @@ def put_back(made: RestorePlan, front: RestoreFront, cases: Path, ticket: Ticket
         Refused: it must not, or should not, begin; nothing was changed.
         Stopped, Interrupted: the case is open.
     """
+    workstation = made.restoring.here.workstation
+    workstation.release()
     front.draw(made)
     refuse_if_refused(made.plan)
     if only_shown:
@@ -92,6 +95,7 @@ def put_back(made: RestorePlan, front: RestoreFront, cases: Path, ticket: Ticket
         front.nothing(made)
         return None
     check_room(made.restoring, made.plan)
+    workstation.release()
     front.agree(made)
     with front.watching() as progress:
         return made.run(cases, ticket, progress, front.begun)

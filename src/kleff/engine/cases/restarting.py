@@ -37,6 +37,7 @@ def restarted_on_demand(workstation: Workstation, wanted: bool, front: RestartFr
     try:
         yield
     except RestartNeeded as needed:
+        workstation.release()
         boots, readiness = workstation.boots, workstation.readiness
         if not wanted:
             raise

@@ -83,7 +83,7 @@ class Runner:
         self.progress = progress
         self.hands = Hands(here.workstation, case, here.guard, progress)
         self.work = Work(here, self.hands, Bag(case, key))
-        self._looked_for_holders = False
+        self._looked_for_holders, self._phase = False, ""
         self._telling = Telling(progress, ())
 
     def run(self) -> Ended:
@@ -164,7 +164,7 @@ class Runner:
 
     def _together(self, group: list[Row]) -> set[int]:
         """Do several actions that share their flushes. Returns the numbers of those that are done."""
-        self._check_stop()
+        self._between(group[0].action)
         self._seal(group[0].action)
         self._tell_holders(group[0].action)
         joining = able(kind_of(group[0].action.kind), Joins)
@@ -177,13 +177,17 @@ class Runner:
         self.case.journal.end_actions([(n, o.state, o.note, o.items, o.size) for n, o in outcomes.items()])
         return set(outcomes)
 
-    def _check_stop(self) -> None:
+    def _between(self, action: Action) -> None:
+        """Before an action: whoever wants it stopped is heard, and what one phase has held the next does not."""
+        if action.phase != self._phase:
+            self.here.workstation.release()
+        self._phase = action.phase
         if self.progress.should_stop():
             raise Interrupted("stopped as asked, after the action in hand", where=str(self.case.folder), remedy=self._ways())
 
     def _one(self, row: Row) -> None:
         action = row.action
-        self._check_stop()
+        self._between(action)
         if action.after_restart and restarts(self.here) and self.case.text("restarted") != "yes":
             self.case.journal.end_action(action.number, WAITING, "after the restart")
             return
@@ -298,8 +302,6 @@ class Runner:
         cut_off = {row.action.number for row in rows(self.case) if row.action.phase in SAVING and row.state in (TO_DO, FAILED)}
         self.work.bag.drop_unrecorded(cut_off)
         clear_up(self.here.workstation)
-
-    # -- the end ----------------------------------------------------------------------------------------------
 
     def _finish(self) -> Ended:
         for one in self.case.journal.effects():

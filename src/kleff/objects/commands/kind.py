@@ -144,6 +144,7 @@ class CommandKind(Kind):
             return self._run(action, model, work)
         except ActionFailed as error:
             question = f"{error.what}. Go on without, with a note for the vendor that {model.owed} was not released?"
+            work.here.workstation.release()
             if not model.owed or not work.progress.agrees(question):
                 if model.owed:
                     error.remedy += f"; or go on, with a note for the vendor:  --skip {action.number} --because TEXT"

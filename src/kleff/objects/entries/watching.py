@@ -90,6 +90,7 @@ class Watch:
         output = hands.case.output(one.id)
         assert commands is not None
         begun = time.monotonic()
+        self.work.here.workstation.release()
         while not commands.wait(running, 0.25):
             self._wait(running, f"look at its window and at {output}; then resume")
         code = running.code
@@ -153,6 +154,7 @@ class Watch:
         if self.patience.due() and running is not None and facet is not None:
             what = "its window" if self.way.attended else "the uninstaller"
             progress.alive(self.patience.told(what, life_of(running, facet)), self.patience.used, self.patience.allowed)
+        self.work.here.workstation.release()  # it was looked whether it is registered still
         if self.patience.over:
             if not progress.agrees(f"The uninstaller of {name} has not ended in time. Wait as long again? (No leaves it at work.)"):
                 raise StillAtWork(f"the uninstaller of {name} has not ended in time", remedy=remedy)

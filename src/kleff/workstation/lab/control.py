@@ -103,7 +103,7 @@ class LabMachine:
         return self._lab.state().installing
 
     def sessions(self) -> list[str]:
-        return list(self._lab.file.sessions)
+        return self._lab.sessions()
 
 
 class LabLocalAccounts:
@@ -247,13 +247,17 @@ class LabCommands:
     Args:
         search: the folders in which a bare command name is looked for.
         app_paths: gives the names registered as programs besides.
+        release: lets go of what must not be held while a program works.
     """
 
-    def __init__(self, lab: Lab, files: FileTree, search: Sequence[str], app_paths: Callable[[], list[str]]) -> None:
+    def __init__(
+        self, lab: Lab, files: FileTree, search: Sequence[str], app_paths: Callable[[], list[str]], release: Callable[[], object]
+    ) -> None:
         self._lab = lab
         self._files = files
         self._search = search
         self._app_paths = app_paths
+        self._release = release
 
     def find(self, name: str) -> str | None:
         return find_program(self._files, self._search, self._app_paths(), name)
@@ -266,6 +270,7 @@ class LabCommands:
         look = self._files.look(program) if program else None
         if look is None or not look.is_file:
             raise ActionFailed(f"{argv[0]} is not there", remedy="check the procedure, or remove the product by hand")
+        self._release()
         own = {name: value for name, value in os.environ.items() if not name.startswith("KLEFF_SECRET_")}
         environment = {**own, "PYTHONPATH": os.pathsep.join(p for p in sys.path if p)}
         given = given or Given()

@@ -52,6 +52,7 @@ class LabProgram(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
         takes: seconds it works, with signs of life.
         wizard: the title of a window in which it asks; it goes on once that is answered (`kleff lab answer`).
         restarts: it restarts the workstation by itself.
+        signs_in: an account as which somebody signs in while it works.
         answers: what it writes when called with a first argument; it then does nothing else.
         chosen: what it deletes besides, by an argument that names it.
         repairs: with this package as an argument it repairs itself, and its failures are over.
@@ -74,6 +75,7 @@ class LabProgram(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     by_installer: bool = False
     wizard: str = ""
     restarts: bool = False
+    signs_in: str = ""
     ends: list[str] = []
     stops_services: list[str] = []
     creates: list[str] = []

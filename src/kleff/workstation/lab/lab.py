@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
@@ -24,6 +25,7 @@ class LabState(msgspec.Struct, kw_only=True):
         tries: how often programs have been run, by their path or product code; answers: windows that were answered, and how.
         arranged: what is started once it is restarted; awake: how many keep it awake; installing: the installer is busy.
         accounts_gone: of those that programs had made.
+        signed_in: who has signed in since it was started; temporary: who got a profile that is thrown away, as something had theirs open.
         clock: by how many seconds its clock was set; lines: the command lines that were run, as each program got its own.
     """
 
@@ -40,6 +42,8 @@ class LabState(msgspec.Struct, kw_only=True):
     accounts_gone: list[str] = []
     clock: int = 0
     lines: list[str] = []
+    signed_in: list[str] = []
+    temporary: list[str] = []
 
 
 class Lab:
@@ -110,6 +114,37 @@ class Lab:
             return self.state()
         except NoSuchWorkstation:
             return LabState()
+
+    def sessions(self) -> list[str]:
+        """Who is signed in."""
+        return [*self.file.sessions, *self.state().signed_in]
+
+    def hold(self, sid: str) -> Path:
+        """Mark an account's settings as loaded, by this process, as long as there is the file."""
+        mark = self.folder / "state" / f"hive-{sid}-{os.getpid()}"
+        mark.parent.mkdir(exist_ok=True)
+        mark.touch()
+        return mark
+
+    def sign_in(self, name: str, sid: str) -> bool:
+        """Somebody signs in; whether with a profile of their own. Where somebody else has it open it is a temporary one."""
+        with self.locked():
+            state, held = self.state(), self.held(sid)
+            (state.temporary if held else state.signed_in).append(name)
+            self.save(state)
+            return not held
+
+    def held(self, sid: str) -> bool:
+        """Whether somebody has an account's settings loaded; what a killed process has left stays so until the next lets go of it."""
+        return any((self.folder / "state").glob(f"hive-{sid}-*"))
+
+    def let_go_of_left(self) -> None:
+        """What killed processes have left loaded, or all of it before a restart."""
+        for mark in (self.folder / "state").glob("hive-*"):
+            import psutil  # only where there is something to look at
+
+            if not psutil.pid_exists(int(mark.name.rpartition("-")[2])):
+                mark.unlink(missing_ok=True)
 
     def note_line(self, program: str, line: str) -> None:
         """A program is run: it gets this text, and takes it apart by itself."""

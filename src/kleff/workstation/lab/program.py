@@ -18,6 +18,7 @@ from kleff.workstation.lab.described import LabProgram
 from kleff.workstation.lab.lab import LINE, Lab, add_process
 from kleff.workstation.lab.life import answered, at_work
 from kleff.workstation.lab.locking import locked_files
+from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.lab.workstation import at_start, open_lab
 from kleff.workstation.windows.command_lines import split_arguments
 
@@ -63,6 +64,8 @@ def main(arguments: list[str]) -> int:
     if behaviour.prints:
         print(behaviour.prints, flush=True)
     with at_work(lab, behaviour, program):
+        if behaviour.signs_in:
+            LabRegistry(lab).sign_in(behaviour.signs_in)
         if behaviour.wizard and not answered(lab, behaviour.wizard):
             return NO_ANSWER
         time.sleep(behaviour.takes)

@@ -4,21 +4,36 @@ from __future__ import annotations
 
 import errno
 import os
+import weakref
 from pathlib import Path
 
+from kleff.errors import UsageError
 from kleff.procedure.globs import fold
 from kleff.registry.large import parse_large
 from kleff.registry.regfile import RegKey, decode, encode, format_hive
 from kleff.registry.trees import TreeRegistry
+from kleff.workstation.closing import at_the_end
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.this_machine import host
+from kleff.workstation.windows.profiles import PROFILES, SID
 
 
 class LabRegistry(TreeRegistry):
-    """Implements `RegistryApi`. Changes hold the lab's lock until `flush`, which commits them."""
+    """Implements `RegistryApi`. Changes hold the lab's lock until `flush`, which commits them.
 
-    def __init__(self, lab: Lab) -> None:
+    Args:
+        loads: as on a real Windows, the settings of an account that is not signed in are loaded to be looked at: who signs in meanwhile
+            gets a profile that is thrown away.
+    """
+
+    def __init__(self, lab: Lab, loads: bool = False) -> None:
         self._lab = lab
+        self._loads = loads
+        self._held: dict[str, Path | None] = {}  # by SID
+        if loads:
+            lab.let_go_of_left()
+            own = weakref.WeakMethod(self.release)
+            at_the_end(lambda: "".join(release() if (release := own()) else []))
         self._folder = lab.folder / "registry"
         self._cache: dict[Path, tuple[tuple[int, int, int], RegKey]] = {}
         self._dirty: dict[Path, str] = {}
@@ -36,8 +51,40 @@ class LabRegistry(TreeRegistry):
             self._accounts = {fold(s): self._folder / "users" / f"{s}.reg" for s in self.hives()}
         return self._accounts.get(sid, self._folder / "users" / "-.reg")
 
+    def _hold(self, sid: str) -> None:
+        if sid in self._held or sid not in self._accounts:
+            return
+        self._held[sid] = None  # asked once for as long as nothing is let go of
+        if SID.match(sid) and self.account_of(sid) not in self._lab.sessions():
+            self._held[sid] = self._lab.hold(sid)
+
+    def sign_in(self, name: str) -> bool:
+        """See `Lab.sign_in`.
+
+        Raises:
+            UsageError: there is no such account.
+        """
+        sid = next((fold(sid) for sid in self.hives() if fold(self.account_of(sid)) == fold(name)), None)
+        if sid is None:
+            raise UsageError(f"{self._lab.file.name} has no account {name!r}", remedy="kleff lab show  tells which it has")
+        return self._lab.sign_in(name, sid)
+
+    def account_of(self, sid: str) -> str:
+        """The name of an account's profile folder."""
+        values = self.values("HKLM", f"{PROFILES}\\{sid}") or []
+        return next((value.text.rpartition("\\")[2] for value in values if value.name == "ProfileImagePath"), "")
+
+    def release(self) -> list[str]:
+        for mark in self._held.values():
+            if mark is not None:
+                mark.unlink(missing_ok=True)
+        self._held.clear()
+        return []
+
     def load(self, hive: str, path: str) -> RegKey | None:
         file = self._file(hive, path)
+        if self._loads and hive == "HKU":
+            self._hold(fold(path.partition("\\")[0]))
         if file in self._dirty:
             return self._cache[file][1]
         try:

@@ -19,20 +19,23 @@ from kleff.workstation.windows.drivers import SimulatedDrivers
 A_BOOT = 10**9  # seconds between two boots, more than any clock is set by
 
 
-def open_lab(folder: Path) -> Workstation:
+def open_lab(folder: Path, loads: bool = False) -> Workstation:
     """Open a lab.
+
+    Args:
+        loads: see `LabRegistry`.
 
     Raises:
         NoSuchWorkstation: the folder is no lab, or is incomplete.
     """
     lab = Lab(folder)
     files = open_tree(WINDOWS, _volumes(lab), in_a_profile, held_by(lab, lambda: files))
-    api = LabRegistry(lab)
+    api = LabRegistry(lab, loads)
     layer = LowestLayer(
         api=api, files=files, tasks=LabTaskControl(lab, files, Registry(api, lab.file.bits)),
         machine=LabMachine(lab), processes=LabProcesses(lab, files),
         services=lambda registry: LabServiceControl(lab, registry),
-        commands=lambda search, registered: LabCommands(lab, files, search, registered),
+        commands=lambda search, registered, release: LabCommands(lab, files, search, registered, release),
         installs=lambda registry, cache: LabInstalls(lab, files, registry),
         boots=lambda registry: LabBoots(lab, lambda: at_start(lab)),
         after_restart=lambda registry: LabBoots(lab, lambda: at_start(lab)),

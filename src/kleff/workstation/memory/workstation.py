@@ -78,7 +78,7 @@ class MemoryWindows:
         """The workstation."""
         layer = LowestLayer(
             api=self.api, files=self.files, services=lambda registry: self.control, tasks=self.control, machine=self.control,
-            processes=self.processes, commands=lambda search, registered: self.commands,
+            processes=self.processes, commands=lambda search, registered, release: self.commands,
             drivers=lambda registry, windows: SimulatedDrivers(registry, self.files, windows), local_accounts=self.made_accounts,
         )  # fmt: skip
         return assemble(

@@ -33,7 +33,7 @@ class LowestLayer:
     Attributes:
         services: makes the service manager; it is given the registry.
         commands: makes what runs programs, from the folders in which a bare name is looked for, and what gives the names that are
-            registered as programs besides.
+            registered as programs besides, and what lets go of accounts' hives.
         installs: makes what knows the installer's products, from the registry and the folder of its cache.
         drivers: makes what removes and adds drivers, from the registry and the system's folder.
         boots, after_restart: make what starts it anew, and what is done then; they are given the registry.
@@ -45,7 +45,7 @@ class LowestLayer:
     tasks: TaskControl
     machine: Machine
     processes: Processes
-    commands: Callable[[list[str], Callable[[], list[str]]], Commands]
+    commands: Callable[[list[str], Callable[[], list[str]], Callable[[], object]], Commands]
     installs: Callable[[Registry, WPath], Installs] | None = None
     boots: Callable[[Registry], Boots] | None = None
     after_restart: Callable[[Registry], AfterRestart] | None = None
@@ -87,7 +87,7 @@ def assemble(layer: LowestLayer, *, spec: str, name: str, identity: str, boot: s
         processes=layer.processes,
         tasks=WindowsTasks(files, system.child("Tasks"), layer.tasks),
         readiness=WindowsReadiness(registry, layer.machine),
-        commands=layer.commands(_search_folders(registry, variables), app_paths),
+        commands=layer.commands(_search_folders(registry, variables), app_paths, layer.api.release),
         program_folders=(system, system.parent),
     )  # fmt: skip
 

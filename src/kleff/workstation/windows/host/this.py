@@ -7,6 +7,7 @@ import os
 from collections.abc import Mapping
 
 from kleff.registry.registry import KeyRef, Registry
+from kleff.workstation.closing import at_the_end, close_all
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.host.places import account_folder, drives, machine_folder, system_folder
@@ -43,7 +44,8 @@ def open_this() -> Workstation:
     registry = Registry(WindowsRegistry(api, Hives(api, str)), 64)
     variables = environment(system_folder(api))
     hives = hives_of_accounts(api)
-    atexit.register(hives.close)
+    at_the_end(hives.close)
+    atexit.register(close_all)  # where nobody did before
     admin = is_admin(api)
     if admin:
         switch_on(api, BACKUP, RESTORE, TAKE_OWNERSHIP)  # an administrator has these rights, and must ask for them

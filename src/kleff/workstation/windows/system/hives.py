@@ -1,4 +1,7 @@
-"""The hives of accounts: those of people who are signed in are there; the others' are loaded when first asked for, and always unloaded.
+"""The hives of accounts: those of people who are signed in are there; the others' are loaded when they are asked for, and let go of soon.
+
+Who signs in while a hive is loaded so gets a profile that is thrown away when that session ends: nothing is held over a question, a program
+that is run, or a restart, and before one is loaded the system is asked whether the account is signed in.
 
 A hive is loaded under a name that tells which process's doing it was, so that one that a killed run has left is found and unloaded by the
 next, and one with which another Kleff is at work is left alone.
@@ -70,11 +73,17 @@ class Hives:
             return f"{self._ours}{sid}{ending}" if self._load(sid, ending, file) else ""
         return f"{sid}{ending}" if fold(f"{sid}{ending}") in self._there else ""
 
-    def close(self) -> None:
-        """Unload what was loaded, whatever else has gone wrong."""
-        for name in sorted(self._loaded):
-            self._unload(name)
-        self._loaded.clear()
+    def release(self) -> list[str]:
+        """Unload what was loaded; the accounts of which something stays loaded, as somebody else has it open."""
+        self._loaded = {name for name in sorted(self._loaded) if not self._unload(name)}
+        self._there = set()
+        return sorted({name.removeprefix(self._ours).removesuffix(CLASSES) for name in self._loaded})
+
+    def close(self) -> str:
+        """The same in the end; a line for people if something stays loaded."""
+        left = [self._profiles().get(sid, sid) for sid in self.release()]
+        what = f"the settings of {', '.join(left)} could not be unloaded: whoever signs in there now gets a profile that is thrown away"
+        return f"{what}\n  What to do: restart the workstation before anybody does" if left else ""
 
     # -- loading ----------------------------------------------------------------------------------------------
 
@@ -96,11 +105,14 @@ class Hives:
         self._loaded.add(name)
         return True
 
-    def _unload(self, name: str) -> None:
+    def _unload(self, name: str) -> bool:
+        """Whether it is."""
         for _ in range(TRIES):
-            if self._api.code("RegUnLoadKeyW", c.HKEY_USERS, name) != c.ERROR_ACCESS_DENIED:
-                return
+            code = self._api.code("RegUnLoadKeyW", c.HKEY_USERS, name)
+            if code in (0, c.ERROR_FILE_NOT_FOUND, c.ERROR_INVALID_PARAMETER):  # it is not there any more
+                return True
             time.sleep(PAUSE)
+        return False
 
     def _own(self) -> tuple[int, int]:
         """Number and start of this process."""

@@ -36,7 +36,7 @@ class WindowsPrograms:
 
     Args:
         search: the folders in which a bare name is looked for; registered: gives the names that are registered as programs besides.
-        environment: what programs get of variables.
+        environment: what programs get of variables; release: lets go of what must not be held while a program works.
     """
 
     def __init__(
@@ -46,12 +46,14 @@ class WindowsPrograms:
         search: Sequence[str],
         registered: Callable[[], list[str]],
         environment: Mapping[str, str],
+        release: Callable[[], object],
     ) -> None:
         self._files = files
         self._starting = starting
         self._search = search
         self._registered = registered
         self._environment = environment
+        self._release = release
 
     def find(self, name: str) -> str | None:
         return find_program(self._files, self._search, self._registered(), name)
@@ -60,6 +62,7 @@ class WindowsPrograms:
         return objection(self._files, program)
 
     def start(self, argv: Sequence[str], output: Path, given: Given | None = None, known: Known | None = None) -> Running:
+        self._release()
         if is_batch(argv[0]):
             argv, given = self._interpreted(argv, given or Given())
         return self._starting.start_program(argv, output, self._environment, given, known)

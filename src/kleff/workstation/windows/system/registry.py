@@ -127,6 +127,9 @@ class WindowsRegistry:
         for root in (c.HKEY_LOCAL_MACHINE, c.HKEY_USERS):
             self._api.RegFlushKey(root)
 
+    def release(self) -> list[str]:
+        return self._hives.release()
+
     # -- handles ----------------------------------------------------------------------------------------------
 
     @contextmanager

@@ -41,7 +41,7 @@ def assemble_system(
     layer = LowestLayer(
         api=WindowsRegistry(api, hives), files=files, services=lambda registry: ServiceManager(api), tasks=TaskScheduler(api),
         machine=SystemMachine(api), processes=processes,
-        commands=lambda search, registered: WindowsPrograms(files, starting, search, registered, environment),
+        commands=lambda search, registered, release: WindowsPrograms(files, starting, search, registered, environment, release),
         installs=lambda registry, cache: Installer(api, files, cache),
         boots=lambda registry: SystemBoots(api, registry, TaskScheduler(api)),
         after_restart=lambda registry: SystemBoots(api, registry, TaskScheduler(api)), drivers=lambda registry, windows: SystemDrivers(api),
