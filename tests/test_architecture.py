@@ -19,7 +19,7 @@ from kleff.cli import app as command_line
 SOURCE = Path(__file__).parent.parent / "src/kleff"
 # A module may import from its own rank or below.
 RANKS = {
-    "errors": 0, "texts": 0, "progress": 0, "procedure": 1, "registry": 1, "workstation": 2, "case": 3, "objects": 4,
+    "errors": 0, "closing": 0, "texts": 0, "progress": 0, "procedure": 1, "registry": 1, "workstation": 2, "case": 3, "objects": 4,
     "engine": 5, "search": 6, "report": 7, "cli": 8, "__main__": 9,
 }  # fmt: skip
 SYSTEMS = {"linux", "windows", "macos", "lab", "memory"}

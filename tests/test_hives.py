@@ -11,7 +11,7 @@ from typing import Any
 import pexpect
 import pytest
 
-from kleff.workstation.closing import at_the_end, close_all
+from kleff.closing import at_the_end, close_all
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
 from kleff.workstation.lab.workstation import open_lab

@@ -75,7 +75,7 @@ def _leave(code: int) -> NoReturn:
     """What was asked for and could not be written was not done; what was done to a workstation is told by its own code."""
     from kleff.cli.terminal import signals
     from kleff.cli.terminal.streams import lost
-    from kleff.workstation.closing import close_all
+    from kleff.closing import close_all
 
     for text in close_all():
         print(f"kleff: {text}", file=sys.stderr)

@@ -7,12 +7,12 @@ import os
 import weakref
 from pathlib import Path
 
+from kleff.closing import at_the_end
 from kleff.errors import UsageError
 from kleff.procedure.globs import fold
 from kleff.registry.large import parse_large
 from kleff.registry.regfile import RegKey, decode, encode, format_hive
 from kleff.registry.trees import TreeRegistry
-from kleff.workstation.closing import at_the_end
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.profiles import PROFILES, SID

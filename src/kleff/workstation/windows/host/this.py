@@ -6,8 +6,8 @@ import atexit
 import os
 from collections.abc import Mapping
 
+from kleff.closing import at_the_end, close_all
 from kleff.registry.registry import KeyRef, Registry
-from kleff.workstation.closing import at_the_end, close_all
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.host.places import account_folder, drives, machine_folder, system_folder
