@@ -14,6 +14,7 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.lab.control import LabMachine, LabServiceControl
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.registry import LabRegistry
+from kleff.workstation.lab.shorts import LabShorts
 from kleff.workstation.lab.tasks import LabTaskControl
 from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.memory.registry import MemoryRegistry
@@ -45,6 +46,7 @@ DEPARTS: dict[tuple[str, str], str] = {
     ("wine FilesContract", "deleting what somebody reads"): "Wine knows no deleting at once",
     ("wine FilesContract", "links"): "Wine has no junctions",
     ("wine FilesContract", "streams"): "Wine has none",
+    ("wine FilesContract", "a short name that is given"): "Wine makes them of the name, and gives no other",
 }
 
 
@@ -116,9 +118,10 @@ def test_files(supplier: str, request: pytest.FixtureRequest) -> None:
     """What a program holds is another's on Wine, and in the way of nobody elsewhere."""
     made: FileTree
     if supplier == "memory":
-        made = MemoryTree(WINDOWS, ("C:",))
+        made = MemoryTree(WINDOWS, ("C:",), shorts=("C:",))
     elif supplier == "lab":
-        made = PosixTree(WINDOWS, {"C:": request.getfixturevalue("lab") / "files/C"})
+        lab = request.getfixturevalue("lab")
+        made = PosixTree(WINDOWS, {"C:": lab / "files/C"}, shorts=LabShorts(Lab(lab)))
     else:
         made = NtTree(Api(Guarded(request.getfixturevalue("caller"))), {"C:": request.getfixturevalue("prefix") / "drive_c"})
     top = WPath(WINDOWS, "C:", ("Contract",))

@@ -14,9 +14,11 @@ import pytest
 
 from killing import points
 from kleff.errors import NeverBegun, RestartNeeded, Stopped
+from kleff.procedure.globs import WINDOWS
 from kleff.registry.registry import KeyRef, Registry
 from kleff.registry.values import list_value, number_value, text_value
 from kleff.workstation.facets import Workstation
+from kleff.workstation.paths import WPath
 from kleff.workstation.windows.entries import UNINSTALL
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.system.files.tree import NtTree
@@ -409,3 +411,18 @@ def test_a_program_that_the_installer_leaves(installed: Installed, prefix: Path)
             assert job.verify().clean
         finally:
             running.kill()
+
+
+def test_a_short_name_of_the_system_s_own(caller: RemoteCaller, prefix: Path) -> None:
+    """The guard knows what is meant: the whole of Program Files is nobody's leftover, by whichever name."""
+    made = OnWine(caller, prefix)
+    files = made.open().files
+    with files.folder(WPath(WINDOWS, "C:", ())) as top:
+        short = top.short_name("Program Files")
+    assert "~" in short
+    before = sorted(one.name for one in (made.drive / "Program Files").iterdir())
+    (action,) = made.plan(f"[[delete]]\npaths = ['C:\\{short}']\n")
+    assert (action.state, action.target) == ("refused", "C:\\Program Files")
+    assert sorted(one.name for one in (made.drive / "Program Files").iterdir()) == before
+    (action,) = made.plan(f"[keep]\npaths = ['C:\\{short}\\Beds']\n[[delete]]\npaths = ['C:\\{short}\\Beds']\n")
+    assert action.state in ("kept", "refused", "absent")

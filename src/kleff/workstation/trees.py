@@ -9,11 +9,12 @@ from pathlib import Path
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
+from kleff.workstation.short_names import ShortNames
 
 
 def open_tree(
     style: PathStyle, volumes: dict[str, Path], private: Callable[[WPath], bool] = lambda path: False,
-    held: Callable[[], dict[tuple[int, int], int]] | None = None,
+    held: Callable[[], dict[tuple[int, int], int]] | None = None, shorts: ShortNames | None = None,
 ) -> FileTree:  # fmt: skip
     """Files under one folder of this machine for each volume.
 
@@ -22,6 +23,7 @@ def open_tree(
         volumes: volume name -> folder on this machine that is its root.
         private: whether an account other than an administrator can write below a path, by the path alone.
         held: what simulated programs hold, by identity, with the error that renaming it comes to; on Windows itself they hold nothing.
+        shorts: simulated short names; Windows itself has its own.
 
     Raises:
         NoSuchWorkstation: Kleff does not run on this system.
@@ -34,4 +36,4 @@ def open_tree(
         return NtTree(here.api(), volumes, {volume: nt_path(top) for volume, top in volumes.items()}, private)
     from kleff.workstation.posix.tree import PosixTree
 
-    return PosixTree(style, volumes, private, held)
+    return PosixTree(style, volumes, private, held, shorts)

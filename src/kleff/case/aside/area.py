@@ -26,7 +26,7 @@ class Move:
         place: where it stood.
         aside: where it lies now.
         identity: device and inode; after the rename the thing must still be this one.
-        parent_times: of the folder it stood in, given back by undo.
+        parent_times: of the folder it stood in, given back by undo; short: its short name there, which a Windows makes anew at each rename.
         copy: identity of the copy, where it could not be moved and was copied; else None.
     """
 
@@ -38,6 +38,7 @@ class Move:
     size: int
     privileged: int = 0
     copy: tuple[int, int] | None = None
+    short: str = ""
 
     @property
     def lies_as(self) -> int:
@@ -85,11 +86,11 @@ class Area:
         look = self._files.look(place)
         if look is None:
             raise FileNotFoundError(errno.ENOENT, "gone", str(place))
-        with self._files.folder(place.parent) as folder:
-            times = folder.look().times
+        with self._files.parent(place) as (folder, name):
+            times, short = folder.look().times, folder.short_name(name) if place.style.folded else ""
         measure = self._files.measure(place)
-        area = self.folder_for(place)
-        return Move(place, area.child(f"{number:04d}"), look.identity, times, measure.items, measure.size, measure.privileged)
+        aside = self.folder_for(place).child(f"{number:04d}")
+        return Move(place, aside, look.identity, times, measure.items, measure.size, measure.privileged, short=short)
 
     def folder_for(self, place: WPath) -> WPath:
         """Where on the volume of `place` this case's area is, or can be made: the topmost folder that lets us."""

@@ -21,6 +21,7 @@ import msgspec
 from kleff.case.aside.area import Area
 from kleff.case.aside.around import Around
 from kleff.case.aside.as_it_was import differs, settle, settle_file
+from kleff.case.aside.short_name import give_short_name
 from kleff.case.aside.spare_index import Made, SpareDifference, SparedItem, SparedKey, SpareIndex, Taken, state_of
 from kleff.case.aside.spare_plan import SparePlan, leave_out
 from kleff.case.aside.spare_taking import Taking
@@ -161,7 +162,7 @@ class Spare:
         for kept in (k for k in index.things if k.path in concerned):
             if kept.path in made:
                 self._clear_way(kept, made[kept.path])
-            stays += self._bring(kept)
+            stays += self._bring(kept) or self._called(kept)
         parents = {packed(self._path(path).parent) for path in concerned}
         for kept in reversed([k for k in index.things if stat.S_ISDIR(k.mode) and (k.path in concerned or k.path in parents)]):
             self._settle(kept)
@@ -231,6 +232,13 @@ class Spare:
                 folder.flush()
         except OSError as error:
             self._failed.append(f"{path} cannot be brought back: {error.strerror}")
+        return []
+
+    def _called(self, kept: SparedItem) -> list[str]:
+        """What its short name has become, if that cannot be given back."""
+        with contextlib.suppress(FileNotFoundError, NotADirectoryError):
+            if text := give_short_name(self._files, self._path(kept.path), kept.short):
+                return [text]
         return []
 
     def _settle_standing(self, kept: SparedItem, path: WPath, look: Look) -> list[str]:

@@ -17,7 +17,10 @@ Made = dict[str, tuple[int, int, int]]  # `SparedItem.path` -> (inode, size, mod
 
 
 class SparedItem(msgspec.Struct, kw_only=True, omit_defaults=True):
-    """One thing of the spare. `lies` is where it lies (base64 of the raw path); "" for folders and links, which are made anew."""
+    """One thing of the spare. `lies` is where it lies (base64 of the raw path); "" for folders and links, which are made anew.
+
+    `short` is its short name, on a Windows.
+    """
 
     path: str
     mode: int
@@ -29,6 +32,7 @@ class SparedItem(msgspec.Struct, kw_only=True, omit_defaults=True):
     lies: str = msgspec.field(default="", name="held")
     sha256: str = ""
     link: str = ""
+    short: str = ""
     attributes: dict[str, str] = {}
 
 

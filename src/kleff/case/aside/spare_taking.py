@@ -20,6 +20,7 @@ from kleff.case.aside.spare_plan import COPIED_UP_TO, SparePlan
 from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.identity import packed
 from kleff.workstation.paths import PRIVILEGED, Look, WPath
+from kleff.workstation.short_names import fits
 
 
 @dataclass
@@ -74,6 +75,9 @@ class Taking:
 
     def _keep(self, path: WPath, look: Look, into: WPath, held: str) -> SparedItem:
         kept = kept_of(path, look)
+        if path.style.folded and not fits(path.name):
+            with self._files.parent(path) as (above, spelled):
+                kept.short = above.short_name(spelled)
         if look.is_link:
             kept.link = self._files.read_link(path)
         elif look.is_folder:

@@ -12,6 +12,7 @@ from msgspec import Meta, field
 
 from kleff.case.aside.area import Layered, Move
 from kleff.case.aside.deleting import delete_tree
+from kleff.case.aside.short_name import give_short_name
 from kleff.case.effects.base import Aside, Effect, TakenBack, stays
 from kleff.case.guard.guard import Target
 from kleff.case.hands import Hands
@@ -31,6 +32,7 @@ class Moved(Effect, kw_only=True, frozen=True, omit_defaults=True):
         identity: (device, inode) of the thing; of its copy where it could not be moved.
         parent_times: of the folder it stood in.
         copied: `making` while a copy is not known to be whole.
+        short: its short name, on a Windows; it is made anew by the order in which things come.
         modes: programs in it that had their owner's rights: names below it joined by NUL, as hex, and their mode.
     """
 
@@ -43,12 +45,13 @@ class Moved(Effect, kw_only=True, frozen=True, omit_defaults=True):
     size: Count
     copied: Literal["", "making", "made"] = ""
     copy: tuple[Number, Number] | None = None
+    short: str = ""
     modes: list[tuple[Hex, Annotated[int, Meta(ge=0, le=0o7777)]]] = []
 
     def move(self, one: Journaled, files: FileTree) -> Move:
         """What the set-aside area works with."""
-        aside = files.from_raw(b64decode(self.aside_))
-        return Move(files.from_raw(one.place), aside, self.identity, self.parent_times, self.items, self.size, copy=self.copy)
+        aside, place = files.from_raw(b64decode(self.aside_)), files.from_raw(one.place)
+        return Move(place, aside, self.identity, self.parent_times, self.items, self.size, copy=self.copy, short=self.short)
 
     def areas(self, place: bytes, files: FileTree) -> list[WPath]:
         return [files.from_raw(b64decode(self.aside_)).parent]
@@ -69,6 +72,8 @@ class Moved(Effect, kw_only=True, frozen=True, omit_defaults=True):
             return stays(note)
         hands.area.set_modes(move.place, self._modes())
         hands.progress.step(move.items, move.size)
+        if other_name := give_short_name(hands.workstation.files, move.place, move.short):
+            return stays(other_name)
         return TakenBack("undone", note)
 
     def _modes(self) -> list[tuple[tuple[str, ...], int]]:
@@ -135,7 +140,7 @@ def set_aside(hands: Hands, targets: list[tuple[int, Target]], told: Callable[[i
 def _recorded(move: Move) -> Moved:
     return Moved(
         aside_=b64encode(move.aside.raw).decode(), identity=move.identity, parent_times=move.parent_times,
-        items=move.items, size=move.size,
+        items=move.items, size=move.size, short=move.short,
     )  # fmt: skip
 
 

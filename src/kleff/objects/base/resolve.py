@@ -1,7 +1,7 @@
 """From a path as the procedure writes it to globs on this workstation: variables, places and accounts put in."""
 
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from itertools import takewhile
 
@@ -79,19 +79,29 @@ class Resolver:
         if template.variable.startswith("place."):
             for inner in self._places[template.variable[6:]]:
                 for found in self.expand(inner, accounts):
-                    yield self._append(found, template)
+                    yield self._long(self._append(found, template))
         elif template.per_account:
             for account in self.accounts(accounts or []):
                 base = self.workstation.accounts.folder(account, template.variable)
-                yield self._join(template, base, account)
+                yield self._long(self._join(template, base, account))
         elif template.variable:
             folders = self.workstation.variables.folders(template.variable)
             for base in folders:
-                yield self._join(template, base, None)
+                yield self._long(self._join(template, base, None))
             if not folders:
                 yield self._join(template, None, None)
         else:
-            yield self._absolute(template)
+            yield self._long(self._absolute(template))
+
+    def _long(self, found: Expanded) -> Expanded:
+        """With the long names of what is called by short ones, as far as no wildcard comes before."""
+        names = tuple(literal(name) for name in takewhile(lambda part: not is_glob(part), found.pattern))
+        style, files = self.workstation.style, self.workstation.files
+        if not style.folded or not any("~" in name for name in names):
+            return found
+        path = files.path(str(WPath(style, found.volume, names)))
+        pattern = (*_literal(path.parts), *found.pattern[len(names) :]) if path is not None else found.pattern
+        return replace(found, text=style.join(found.volume, pattern), pattern=pattern)
 
     def _absolute(self, template: Template) -> Expanded:
         style = self.workstation.style

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import cast
 
 from kleff.errors import DamagedCase
-from kleff.procedure.globs import PathStyle
+from kleff.procedure.globs import PathStyle, fold
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath, from_raw
 
@@ -26,7 +27,19 @@ class ByPath:
         split = self.style.split(text)
         if split is None or split[0] not in self.volumes:
             return None
-        return WPath(self.style, split[0], split[1])
+        path = WPath(self.style, split[0], split[1])
+        return self._long(path) if self.style.folded and "~" in text else path
+
+    def _long(self, path: WPath) -> WPath:
+        """With the long names of what is called by short ones, which hold a `~`. No link is followed."""
+        files, names = cast(FileTree, self), list[str]()
+        for part in path.parts:
+            name = part
+            if "~" in part:
+                with suppress(OSError), files.folder(WPath(self.style, path.volume, tuple(names))) as folder:
+                    name = files.spelled(folder, part)
+            names.append(name if fold(name) != fold(part) else part)
+        return WPath(self.style, path.volume, tuple(names))
 
     def from_raw(self, raw: bytes) -> WPath:
         path = from_raw(self.style, raw)

@@ -90,6 +90,16 @@ class Folder(Handle, Protocol):
     def set_link(self, name: str, owner: Owner, times: tuple[int, int]) -> None:
         """Owner and times of a link itself, or of anything that is not opened."""
 
+    def short_name(self, name: str) -> str:
+        """The second, short name that a Windows has given to what has this one; "" if it has none."""
+
+    def set_short_name(self, name: str, short: str) -> None:
+        """Give it that one.
+
+        Raises:
+            OSError: EEXIST, another has it; or the volume or the system says no.
+        """
+
     def remove(self, name: str) -> None:
         """A file or link."""
 
@@ -161,7 +171,10 @@ class FileTree(Protocol):
     volumes: dict[str, Path]
 
     def path(self, text: str) -> WPath | None:
-        """The path a text stands for here; None if it is none of this system, or its volume is not here."""
+        """The path a text stands for here; None if it is none of this system, or its volume is not here.
+
+        Short names of what is there are put in their long form: both are the same thing.
+        """
 
     def from_raw(self, raw: bytes) -> WPath:
         """A path from the bytes that are kept of it.
@@ -174,7 +187,7 @@ class FileTree(Protocol):
         """Where a path lies on the machine Kleff runs on (for programs that need a path)."""
 
     def spelled(self, folder: Folder, name: str) -> str:
-        """A name as it is spelled in an open folder; as given if nothing there is called so."""
+        """A name as it is spelled in an open folder, also if it is the short one; as given if nothing there is called so."""
 
     # -- opening ----------------------------------------------------------------------------------------------
 

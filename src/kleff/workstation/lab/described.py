@@ -103,6 +103,13 @@ class LabPackage(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     registered: str = ""
 
 
+class LabShort(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
+    """The short name of one thing."""
+
+    path: str
+    name: str
+
+
 class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     """The file.
 
@@ -112,6 +119,7 @@ class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
         connected: the devices that are plugged in, by the names by which the system knows them.
         made_accounts: accounts that programs have made for their services.
         locked: why it may stop at a prompt when it is restarted.
+        short_names: the drives on which things with long names get a short one too; short: what has another one than the rule gives.
     """
 
     format: int
@@ -124,6 +132,8 @@ class LabFile(msgspec.Struct, kw_only=True, forbid_unknown_fields=True):
     locked: str = ""
     connected: list[str] = []
     made_accounts: list[str] = []
+    short_names: list[str] = msgspec.field(default_factory=lambda: ["C:"])
+    short: list[LabShort] = []
     process: list[LabProcess] = []
     program: list[LabProgram] = []
     package: list[LabPackage] = []

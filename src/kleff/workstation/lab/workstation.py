@@ -11,6 +11,7 @@ from kleff.workstation.lab.control import LabBoots, LabCommands, LabInstalls, La
 from kleff.workstation.lab.lab import Lab
 from kleff.workstation.lab.locking import carry_out, held_by
 from kleff.workstation.lab.registry import LabRegistry
+from kleff.workstation.lab.shorts import LabShorts
 from kleff.workstation.lab.tasks import LabTaskControl
 from kleff.workstation.trees import open_tree
 from kleff.workstation.windows.assembling import LowestLayer, assemble, in_a_profile
@@ -29,7 +30,7 @@ def open_lab(folder: Path, loads: bool = False) -> Workstation:
         NoSuchWorkstation: the folder is no lab, or is incomplete.
     """
     lab = Lab(folder)
-    files = open_tree(WINDOWS, _volumes(lab), in_a_profile, held_by(lab, lambda: files))
+    files = open_tree(WINDOWS, _volumes(lab), in_a_profile, held_by(lab, lambda: files), LabShorts(lab))
     api = LabRegistry(lab, loads)
     layer = LowestLayer(
         api=api, files=files, tasks=LabTaskControl(lab, files, Registry(api, lab.file.bits)),

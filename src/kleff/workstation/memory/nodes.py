@@ -15,6 +15,7 @@ from typing import ClassVar, cast
 from kleff.procedure.globs import fold
 from kleff.workstation.files.protocol import File, Folder, Owner
 from kleff.workstation.paths import Look
+from kleff.workstation.short_names import Shorts
 
 TICK = 1_000_000_000  # ns between two changes, so that each has a time of its own
 
@@ -40,6 +41,7 @@ class Node:
         mode: as in stat(2), with what it is.
         volume: the number of its volume; below: of a folder, spelled names and what they are, by what two spellings share.
         links: how many names it has.
+        shorts: of a folder whose volume gives short names, whose each is; None where there are none.
         held: a program has it open and lets nobody rename it; some_held: so is any.
     """
 
@@ -56,6 +58,7 @@ class Node:
     accessed: int = field(default_factory=now)
     changed: int = field(default_factory=now)
     number: int = field(default_factory=lambda: next(_numbers))
+    shorts: Shorts | None = None
     held: bool = False
     some_held: ClassVar[bool] = False
 
@@ -83,10 +86,17 @@ class Node:
         """
         if not self.is_folder:
             raise error(errno.ENOTDIR, name)
-        found = self.below.get(self.key(name))
+        found = self.below.get(self.key(self.spelled(name)))
         if found is None:
             raise error(errno.ENOENT, name)
         return found[1]
+
+    def spelled(self, name: str) -> str:
+        """As it is spelled here, also if it is the short one."""
+        key = self.key(name)
+        if key not in self.below and self.shorts is not None:
+            key = self.shorts.whose(key)
+        return self.below[key][0] if key in self.below else name
 
     def put(self, name: str, node: Node) -> None:
         """Give something a name that is free.
@@ -94,27 +104,31 @@ class Node:
         Raises:
             FileExistsError: it is not.
         """
-        if self.key(name) in self.below:
+        if self.key(self.spelled(name)) in self.below:
             raise error(errno.EEXIST, name)
         self.below[self.key(name)] = (name, node)
+        if self.shorts is not None:
+            self.shorts.came(name, self.below)
         self.changed = now()
 
     def drop(self, name: str) -> Node:
         """Take a name away."""
-        node = self.get(name)
-        del self.below[self.key(name)]
+        node, key = self.get(name), self.key(self.spelled(name))
+        del self.below[key]
+        if self.shorts is not None:
+            self.shorts.went(key)
         self.changed = now()
         return node
 
     def new(self, mode: int, **more: str) -> Node:
         """Something new for this folder."""
-        return Node(mode, self.volume, self.folded, **more)  # type: ignore[arg-type]
+        return Node(mode, self.volume, self.folded, shorts=None if self.shorts is None else Shorts(), **more)  # type: ignore[arg-type]
 
     def copy(self) -> Node:
         """The same with a number of its own; of a folder without what is in it."""
         return Node(
             self.mode, self.volume, self.folded, self.uid, self.gid, self.data, self.target, {}, dict(self.attributes), 1, self.accessed,
-            self.changed,
+            self.changed, shorts=None if self.shorts is None else Shorts(),
         )  # fmt: skip
 
 
@@ -218,13 +232,24 @@ class MemoryFolder(MemoryHandle):
             node.uid, node.gid = owner
         node.accessed, node.changed = times
 
+    def short_name(self, name: str) -> str:
+        return self.node.shorts.of(self.node.key(self.node.spelled(name))) if self.node.shorts is not None else ""
+
+    def set_short_name(self, name: str, short: str) -> None:
+        shorts, key = self.node.shorts, self.node.key(self.node.spelled(name))
+        if shorts is None:
+            raise error(errno.EOPNOTSUPP, name)
+        if shorts.whose(fold(short)) not in ("", key) or (fold(short) in self.node.below and fold(short) != key):
+            raise error(errno.EEXIST, short)
+        shorts.give(key, fold(short))
+
     def remove(self, name: str) -> None:
         if self.node.get(name).is_folder:
             raise error(errno.EISDIR, name)
         self.node.drop(name).links -= 1
 
     def remove_if_empty(self, name: str) -> None:
-        node = self.node.below.get(self.node.key(name), (name, None))[1]
+        node = self.node.below.get(self.node.key(self.node.spelled(name)), (name, None))[1]
         if node is not None and not node.is_folder:
             raise error(errno.ENOTDIR, name)
         if node is not None and not node.below:
@@ -281,7 +306,7 @@ class MemoryFolder(MemoryHandle):
         return left
 
     def delete_tree(self, name: str, told: Callable[[int], None]) -> None:
-        if self.node.key(name) in self.node.below:
+        if self.node.key(self.node.spelled(name)) in self.node.below:
             gone = self.node.drop(name)
             told(sum(1 for _ in _all(gone)) - gone.is_folder)
 

@@ -16,6 +16,7 @@ from kleff.workstation.files.by_path import ByPath
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.memory.nodes import MemoryFolder, Node, entered, error, node_of
 from kleff.workstation.paths import PRIVILEGED, Look, Measure, Resolved, Space, WPath
+from kleff.workstation.short_names import Shorts
 
 FREE = 1 << 40  # bytes that a volume has room for
 MAX_LINKS = 40
@@ -28,12 +29,17 @@ class MemoryTree(ByPath):
         style: how paths are written there.
         names: of the volumes.
         private: whether an account other than an administrator can write below a path, by the path alone.
+        shorts: of the volumes, those that give short names.
     """
 
-    def __init__(self, style: PathStyle, names: Sequence[str], private: Callable[[WPath], bool] = lambda path: False) -> None:
+    def __init__(
+        self, style: PathStyle, names: Sequence[str], private: Callable[[WPath], bool] = lambda path: False, shorts: Sequence[str] = ()
+    ) -> None:
         self.style = style
         self.volumes = {name: Path("/nonexistent") / (name or "root") for name in names}
         self.roots = {name: Node(stat.S_IFDIR | 0o755, number, style.folded) for number, name in enumerate(names, 1)}
+        for name in shorts:
+            self.roots[name].shorts = Shorts()
         self._private = private
 
     # -- making it --------------------------------------------------------------------------------------------
@@ -44,7 +50,7 @@ class MemoryTree(ByPath):
         assert path is not None, text
         node = self.roots[path.volume]
         for name in path.parts[:-1]:
-            if node.key(name) not in node.below:
+            if node.key(node.spelled(name)) not in node.below:
                 node.put(name, node.new(stat.S_IFDIR | 0o755))
                 node.get(name).uid = uid
             node = node.get(name)
@@ -83,8 +89,7 @@ class MemoryTree(ByPath):
         return str(self.volumes[path.volume].joinpath(*path.parts))
 
     def spelled(self, folder: Folder, name: str) -> str:
-        node = node_of(folder)
-        return node.below.get(node.key(name), (name, None))[0]
+        return node_of(folder).spelled(name)
 
     # -- opening ----------------------------------------------------------------------------------------------
 
@@ -160,7 +165,7 @@ class MemoryTree(ByPath):
     def _resolve(self, volume: str, parts: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
         node, names = self.roots[volume], list[str]()
         for index, part in enumerate(parts):
-            name, below = node.below.get(node.key(part), (part, None))
+            name, below = node.below.get(node.key(node.spelled(part)), (part, None))
             last = index == len(parts) - 1
             link = below is not None and stat.S_ISLNK(below.mode)
             if below is None or (not last and not below.is_folder and not link):

@@ -44,7 +44,7 @@ class MemoryWindows:
     made_accounts: MemoryAccounts = field(default_factory=MemoryAccounts)
 
     def __post_init__(self) -> None:
-        self.files = MemoryTree(WINDOWS, ("C:", "D:"), in_a_profile)
+        self.files = MemoryTree(WINDOWS, ("C:", "D:"), in_a_profile, shorts=("C:",))
         self.api = MemoryRegistry()
         self.control = MemoryControl(Registry(self.api), self.files)
         self.processes, self.commands = MemoryProcesses(self.files), MemoryCommands(self.files)

@@ -27,6 +27,7 @@ from kleff.workstation.posix.calls import (
     sync_volume,
 )
 from kleff.workstation.posix.walking import delete_below
+from kleff.workstation.short_names import ShortNames
 
 READ = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 WRITE = os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -111,11 +112,16 @@ def _told(method: Callable[Concatenate[PosixFolder, str, P], T]) -> Callable[Con
 
 
 class PosixFolder(PosixHandle):
-    """An open folder. Args: held: asked before each rename, where a workstation has such programs."""
+    """An open folder.
 
-    def __init__(self, fd: int, held: Held | None = None) -> None:
+    Args:
+        held: asked before each rename, where a workstation has such programs; shorts: where it has short names.
+    """
+
+    def __init__(self, fd: int, held: Held | None = None, shorts: ShortNames | None = None) -> None:
         super().__init__(fd)
         self._held = held
+        self._shorts = shorts
 
     def names(self) -> list[str]:
         return os.listdir(self.fd)
@@ -130,7 +136,7 @@ class PosixFolder(PosixHandle):
 
     @contextmanager
     def folder(self, name: str) -> Iterator[Folder]:
-        below = PosixFolder(self._open(name, FOLDER_FLAGS), self._held)
+        below = PosixFolder(self._open(name, FOLDER_FLAGS), self._held, self._shorts)
         try:
             yield below
         finally:
@@ -166,6 +172,14 @@ class PosixFolder(PosixHandle):
             os.chown(name, *owner, dir_fd=self.fd, follow_symlinks=False)
         os.utime(name, ns=times, dir_fd=self.fd, follow_symlinks=False)
 
+    def short_name(self, name: str) -> str:
+        return self._shorts.of(self.fd, name) if self._shorts is not None else ""
+
+    def set_short_name(self, name: str, short: str) -> None:
+        if self._shorts is None:
+            raise OSError(errno.EOPNOTSUPP, "has no short names", name)
+        self._shorts.give(self.fd, name, short)
+
     @_told
     def remove(self, name: str) -> None:
         os.unlink(name, dir_fd=self.fd)
@@ -179,6 +193,8 @@ class PosixFolder(PosixHandle):
         if held and (code := held.get(self.look_at(name).identity)):
             raise OSError(code, os.strerror(code), name)
         rename_noreplace(self.fd, name, fd_of(to), to_name)
+        if self._shorts is not None:
+            self._shorts.left(self.fd, name)
 
     @_told
     def exchange(self, name: str, other: Folder, other_name: str) -> None:

@@ -19,6 +19,7 @@ from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of, mount_id, mount
 from kleff.workstation.posix.counting import Tally, count
 from kleff.workstation.posix.handles import Held, PosixFolder, fd_of
 from kleff.workstation.posix.resolving import Resolving
+from kleff.workstation.short_names import ShortNames
 
 MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
 
@@ -31,13 +32,15 @@ class PosixTree(ByPath):
         volumes: volume name -> folder on this machine that is its root.
         private: whether an account other than an administrator can write below a path, by the path alone;
             what the owners and modes say counts besides.
-        held: what programs hold so that it cannot be renamed, on a simulated system.
+        held: what programs hold so that it cannot be renamed, and shorts: short names, on a simulated system.
     """
 
     def __init__(
-        self, style: PathStyle, volumes: dict[str, Path], private: Callable[[WPath], bool] = lambda path: False, held: Held | None = None
-    ) -> None:
+        self, style: PathStyle, volumes: dict[str, Path], private: Callable[[WPath], bool] = lambda path: False, held: Held | None = None,
+        shorts: ShortNames | None = None,
+    ) -> None:  # fmt: skip
         self._held = held
+        self._shorts = shorts
         self.style = style
         self.volumes = volumes
         self._private = private
@@ -83,12 +86,13 @@ class PosixTree(ByPath):
         except OSError:
             pass
         wanted = fold(name)
-        return next((n for n in os.listdir(fd) if fold(n) == wanted), name)
+        found = next((n for n in os.listdir(fd) if fold(n) == wanted), "")
+        return found or (self._shorts.long(fd, name) if self._shorts is not None and "~" in name else "") or name
 
     # -- opening without following ----------------------------------------------------------------------------
 
     def open_folder(self, path: WPath) -> Folder:
-        return PosixFolder(self._open(path), self._held)
+        return PosixFolder(self._open(path), self._held, self._shorts)
 
     def _open(self, path: WPath) -> int:
         fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
@@ -97,7 +101,7 @@ class PosixTree(ByPath):
         return fd
 
     def open_below(self, folder: Folder, name: str) -> Folder:
-        return PosixFolder(self._step_down(fd_of(folder), name), self._held)
+        return PosixFolder(self._step_down(fd_of(folder), name), self._held, self._shorts)
 
     def _step_down(self, fd: int, name: str) -> int:
         try:
@@ -107,7 +111,7 @@ class PosixTree(ByPath):
 
     @contextlib.contextmanager
     def folder(self, path: WPath) -> Iterator[Folder]:
-        folder = PosixFolder(self._open(path), self._held)
+        folder = PosixFolder(self._open(path), self._held, self._shorts)
         try:
             yield folder
         finally:

@@ -7,10 +7,12 @@ import errno
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 
+from kleff.procedure.globs import fold
 from kleff.workstation.files.protocol import FileTree, Folder
 from kleff.workstation.paths import WPath
 from kleff.workstation.windows.contract.checks import Broken, Check, expect, refused
 
+ALIKE = ("Seed Planner B.txt", "Seed Planner A.txt")  # in this order
 NAMES = ("Beds.txt", "grün", "\U0001f331 seed", " leading", "trailing ", "dots...", "NUL", "com1.txt", "a]b[c", "x" * 250, "half \ud83c")
 LONG = ("a long name of a folder, as people make them " * 3).strip()
 SECOND = 1_000_000_000  # ns
@@ -30,7 +32,8 @@ class FilesContract:
     def checks(self) -> dict[str, Check]:
         held: dict[str, Check] = {"what a program holds": self._is_held} if self._held else {}
         return {
-            "letter case": self._letter_case, "names": self._names, "a long way down": self._long,
+            "letter case": self._letter_case, "names": self._names, "short names": self._short_names,
+            "a short name that is given": self._short_name_given, "a long way down": self._long,
             "renaming replaces nothing": self._rename, "a second name": self._second_name, "deleting": self._delete,
             "a read-only file": self._read_only, "deleting what somebody reads": self._read_meanwhile, "times": self._times,
             "a copy": self._copy, "links": self._links, "streams": self._streams, **held,
@@ -69,6 +72,31 @@ class FilesContract:
             expect("as it is spelled", self._tree.spelled(folder, "BEDS.txt"), "Beds.txt")
             folder.rename("Beds.txt", folder, "Sage.txt")
             expect("names", folder.names(), ["Sage.txt"])
+
+    def _short_names(self) -> None:
+        """What is called by its short name is what has it, by whichever way."""
+        with self._folder("short") as (folder, path):
+            for name in ALIKE:
+                self._write(folder, name, name.encode())
+            shorts = {name: folder.short_name(name) for name in folder.names()}
+            for name, short in shorts.items() if any(shorts.values()) else ():  # or it is a volume without
+                expect("as it is spelled", self._tree.spelled(folder, short), name)
+                expect("what a text means", self._tree.path(f"{path}\\{short}"), path.child(name))
+                expect("where it leads", self._tree.resolve(path.child(short)).path, path.child(name))
+                expect("its content", self._tree.read(path.child(short)), name.encode())
+
+    def _short_name_given(self) -> None:
+        """Never one that another has."""
+        with self._folder("given") as (folder, _):
+            for name in ALIKE:
+                self._write(folder, name)
+            first, second = (folder.short_name(name) for name in ALIKE)
+            if first:
+                refused("giving a short name that another has", lambda: folder.set_short_name(ALIKE[1], first))
+                expect("the short name that was not given", folder.short_name(ALIKE[1]), second)
+                folder.rename(ALIKE[0], folder, "Else")
+                folder.set_short_name(ALIKE[1], first)
+                expect("the short name that was given", fold(folder.short_name(ALIKE[1])), fold(first))
 
     def _names(self) -> None:
         """Any that can stand on the disk, also those that programs cannot open; none that is more than one step."""

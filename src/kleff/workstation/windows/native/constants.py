@@ -45,6 +45,7 @@ FileBasicInfo, FileStandardInfo, FileAttributeTagInfo, FileEndOfFileInfo, FileId
 FileStreamInfo, ERROR_CALL_NOT_IMPLEMENTED = 7, 120
 FileIdBothDirectoryInfo, FileIdBothDirectoryRestartInfo = 10, 11
 FileRenameInformation, FileLinkInformation, FileDispositionInformation = 10, 11, 13
+FileAlternateNameInformation, FileShortNameInformation = 21, 40
 FSCTL_GET_REPARSE_POINT, FSCTL_SET_REPARSE_POINT = 0x900A8, 0x900A4
 IO_REPARSE_TAG_MOUNT_POINT, IO_REPARSE_TAG_SYMLINK = 0xA0000003, 0xA000000C
 OWNER_SECURITY_INFORMATION, DACL_SECURITY_INFORMATION, ERROR_NO_MORE_FILES, ERROR_HANDLE_EOF = 1, 4, 18, 38

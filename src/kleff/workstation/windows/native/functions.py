@@ -70,6 +70,7 @@ kernel32 bool GetExitCodeProcess pp
 kernel32 file CreateFileW pddpddp
 ntdll nt NtCreateFile pdpppddddpd
 ntdll nt NtClose p
+ntdll nt NtQueryInformationFile pppdd
 ntdll nt NtSetInformationFile pppdd
 ntdll nt ~NtQuerySecurityObject pdpdp
 ntdll nt ~NtSetSecurityObject pdp

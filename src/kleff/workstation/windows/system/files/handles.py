@@ -206,6 +206,20 @@ class NtFolder(NtHandle):
         with self._opened(name, nt.CHANGE) as one:
             one.set_times(times)
 
+    def short_name(self, name: str) -> str:
+        with self._opened(name, nt.LOOK) as one:
+            told = self.files.short_name(one.handle)
+        return told if told is not None else next((short for long, short in self.shorts() if fold(long) == fold(name)), "")
+
+    def set_short_name(self, name: str, short: str) -> None:
+        with self._opened(name, nt.REMOVE) as one:
+            self.files.set_short_name(one.handle, short)
+
+    def shorts(self) -> list[tuple[str, str]]:
+        """The names in it, each with its short one."""
+        with self._opened_for(nt.LIST) as handle:
+            return self.files.listing(handle)
+
     def remove(self, name: str) -> None:
         with self._opened(name, nt.REMOVE) as one:
             if self.files.look(one.handle).is_folder:

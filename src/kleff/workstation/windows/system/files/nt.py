@@ -44,10 +44,12 @@ AT_ONCE = 0x1 | 0x2 | 0x10
 NO_SUCH_CLASS = (0xC0000002, 0xC0000003, 0xC000000D, 0xC0000010, 0xC00000BB)
 SURROGATE = 0x20000000  # of a reparse tag: it stands for another thing, as links do
 NAME_AT, SIZE_AT = FILE_ID_BOTH_DIR_INFO.FileName.offset, FILE_ID_BOTH_DIR_INFO.FileNameLength.offset
+SHORT_AT, SHORT_SIZE_AT = FILE_ID_BOTH_DIR_INFO.ShortName.offset, FILE_ID_BOTH_DIR_INFO.ShortNameLength.offset
 TRIES, PAUSE = 6, 0.1  # seconds; a search for harm, or an index, may have a file open for a moment
 PIECE = 1 << 20  # bytes that are read or written at once
 LISTING = 1 << 16  # bytes that are asked for at once
 LARGEST_REPARSE = 16384  # MAXIMUM_REPARSE_DATA_BUFFER_SIZE
+LONGEST_SHORT = 12  # characters
 LARGEST_SECURITY = 1 << 16
 
 
@@ -170,19 +172,24 @@ class NtFiles:
         )  # fmt: skip
 
     def names(self, folder: int) -> list[str]:
-        found: list[str] = []
+        return [name for name, _ in self.listing(folder)]
+
+    def listing(self, folder: int) -> list[tuple[str, str]]:
+        """The names in a folder, each with its short one, "" if it has none."""
+        found: list[tuple[str, str]] = []
         which = c.FileIdBothDirectoryRestartInfo
         while True:
             data = bytearray(LISTING)
             code = self.api.code("GetFileInformationByHandleEx", folder, which, data, len(data))
             if code == c.ERROR_NO_MORE_FILES:
-                return [name for name in found if name not in (".", "..")]
+                return [one for one in found if one[0] not in (".", "..")]
             if code:
                 raise Failed("GetFileInformationByHandleEx", code)
             which, at, step = c.FileIdBothDirectoryInfo, 0, 1
             while step:
                 (step,), (size,) = unpack_from("<I", data, at), unpack_from("<I", data, at + SIZE_AT)
-                found.append(bytes(data[at + NAME_AT : at + NAME_AT + size]).decode("utf-16-le", "surrogatepass"))
+                short = bytes(data[at + SHORT_AT : at + SHORT_AT + data[at + SHORT_SIZE_AT]]).decode("utf-16-le", "surrogatepass")
+                found.append((bytes(data[at + NAME_AT : at + NAME_AT + size]).decode("utf-16-le", "surrogatepass"), short))
                 at += step
 
     def open_stream(self, handle: int, name: str, made: bool) -> int:
@@ -205,6 +212,18 @@ class NtFiles:
     def rename(self, handle: int, to: int, name: str) -> None:
         """Give it another name in an open folder of the same volume; never one that is taken."""
         self._set(handle, _naming(to, _one(name)), c.FileRenameInformation)
+
+    def short_name(self, handle: int) -> str | None:
+        """The short name of what is open (FILE_NAME_INFORMATION); "" if it has none, None if this system does not tell it so."""
+        data = bytearray(4 + 2 * LONGEST_SHORT)
+        code = self.api.code("NtQueryInformationFile", handle, IO_STATUS_BLOCK(), data, len(data), c.FileAlternateNameInformation)
+        if code:
+            return None if code in NO_SUCH_CLASS else ""
+        return bytes(data[4 : 4 + number(data[:4])]).decode("utf-16-le", "surrogatepass")
+
+    def set_short_name(self, handle: int, short: str) -> None:
+        data = short.encode("utf-16-le")
+        self._set(handle, bytearray(pack("<I", len(data)) + data), c.FileShortNameInformation)
 
     def link(self, handle: int, to: int, name: str) -> None:
         """A second name of a file."""

@@ -47,8 +47,10 @@ class NtTree(ByPath):
         return str(self.volumes[path.volume].joinpath(*path.parts))
 
     def spelled(self, folder: Folder, name: str) -> str:
-        wanted = fold(name)
-        return next((one for one in folder.names() if fold(one) == wanted), name)
+        assert isinstance(folder, NtFolder)
+        wanted, listed = fold(name), folder.shorts()
+        found = next((one for one, _ in listed if fold(one) == wanted), "")
+        return found or next((one for one, short in listed if short and fold(short) == wanted), name)
 
     # -- opening ----------------------------------------------------------------------------------------------
 

@@ -1,0 +1,90 @@
+"""Short names on a lab, whose files have none of their own: made by the rule in the order in which things came, or as `lab.toml` says.
+
+What was given another one since is kept in `state/short.json`, by where it stands; what is renamed loses that, as on a Windows.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Callable
+
+import msgspec
+
+from kleff.procedure.globs import fold
+from kleff.workstation.lab.lab import Lab
+from kleff.workstation.posix.calls import host_path
+from kleff.workstation.short_names import Shorts
+from kleff.workstation.this_machine import host
+
+MOST = 64  # names in a folder; in a larger one of a lab nothing has a short name, so that nothing here is quadratic
+
+
+class LabShorts:
+    """Implements `ShortNames`."""
+
+    def __init__(self, lab: Lab) -> None:
+        self._lab = lab
+        self._file = lab.folder / "state" / "short.json"
+        self._tops = [str((lab.folder / "files" / drive[:1]).resolve()) for drive in lab.file.short_names]
+
+    def long(self, fd: int, short: str) -> str:
+        """What is called so; "" for nothing."""
+        shorts = self._table(fd, os.listdir(fd))
+        key = shorts.whose(fold(short)) if shorts is not None else ""
+        return next((name for name in os.listdir(fd) if fold(name) == key), "")
+
+    def of(self, fd: int, name: str) -> str:
+        shorts = self._table(fd, os.listdir(fd))
+        return shorts.of(fold(name)) if shorts is not None else ""
+
+    def give(self, fd: int, name: str, short: str) -> None:
+        names = os.listdir(fd)
+        shorts = self._table(fd, names)
+        if shorts is None:
+            raise OSError(errno.EOPNOTSUPP, "has no short names", name)
+        if shorts.whose(fold(short)) not in ("", fold(name)) or fold(short) in {fold(n) for n in names} - {fold(name)}:
+            raise OSError(errno.EEXIST, "another has this short name", short)
+        self._change(lambda given: given.update({self._place(fd, name): fold(short)}))
+
+    def left(self, fd: int, name: str) -> None:
+        """It has another name now, or another folder."""
+        place = self._place(fd, name)
+        if place in self._given():
+            self._change(lambda given: given.pop(place))
+
+    def _table(self, fd: int, names: list[str]) -> Shorts | None:
+        """None where there are none."""
+        if len(names) > MOST or not any(host_path(fd).startswith(top) for top in self._tops):
+            return None
+        given, shorts, others = self._given(), Shorts(), {fold(name) for name in names}
+        for name in names:
+            if short := given.get(self._place(fd, name)):
+                shorts.give(fold(name), short)
+        for name in sorted(names, key=lambda name: (_came(fd, name), name)):
+            if not shorts.of(fold(name)):
+                shorts.came(name, others)
+        return shorts
+
+    def _place(self, fd: int, name: str) -> str:
+        return fold(os.path.relpath(f"{host_path(fd)}/{name}", (self._lab.folder / "files").resolve()))
+
+    def _given(self) -> dict[str, str]:
+        try:
+            return msgspec.json.decode(self._file.read_bytes(), type=dict[str, str])
+        except FileNotFoundError:
+            return {fold(f"{one.path[0]}/{one.path[3:]}".replace("\\", "/")): fold(one.name) for one in self._lab.file.short}
+
+    def _change(self, change: Callable[[dict[str, str]], object]) -> None:
+        with self._lab.locked():
+            given = self._given()
+            change(given)
+            host().write_atomic(self._file, msgspec.json.format(msgspec.json.encode(given), indent=1))
+
+
+def _came(fd: int, name: str) -> int:
+    """When it came into the folder: a rename sets this time too (rename(2))."""
+    try:
+        return os.stat(name, dir_fd=fd, follow_symlinks=False).st_ctime_ns
+    except OSError:
+        return 0
