@@ -147,6 +147,9 @@ def test_in_memory(tmp_path: Path) -> None:
         "[keep]\npaths = ['C:\\PROGRA~1\\RAKEWO~1\\GARDEN~1']\n[[delete]]\npaths = ['C:\\Program Files\\Rakeworks Ltd\\Garden Hoe']\n"
     )
     assert action.state != "to do"
+    for keep in (r"C:\*\RAKEWO~1\GARDEN~1", r"C:\Program Files\**\GARDEN~1", r"C:\Program Files\*\GARDEN~1\SOIL*"):
+        plan = made.preview(f"[keep]\npaths = ['{keep}']\n[[delete]]\npaths = ['{LTD}\\Garden Hoe']\n").plan
+        assert [a.state for a in plan.actions] == ["kept"] or [str(p) for p in plan.actions[0].stays], keep
     _, ended = made.run("[[delete]]\npaths = ['C:\\PROGRA~1\\RAKEWO~1\\GARDEN~1']\n")
     assert ended.clean
     assert made.on.files.names(made.on.files.path(r"C:\Program Files\Rakeworks Ltd")) == ["Garden Hedge"]

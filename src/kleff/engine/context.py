@@ -166,7 +166,11 @@ def _keep_named(here: Here, kept: Kept) -> None:
     for text in here.procedure.keep.paths:
         for expanded in here.resolver.expand(text):
             if not expanded.absent:
-                kept.patterns.append((expanded.volume, expanded.pattern, f"the procedure keeps {text}"))
+                reason = f"the procedure keeps {text}"
+                kept.patterns.append((expanded.volume, expanded.pattern, reason))
+                if here.workstation.style.folded and any("~" in part for part in expanded.pattern):  # perhaps of short names
+                    found = here.workstation.files.expand(expanded.volume, expanded.pattern)
+                    kept.places += [(path, reason) for path in found]
 
 
 def _keep_unwanted(here: Here, kept: Kept) -> None:

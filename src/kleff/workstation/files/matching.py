@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from itertools import islice
 
 from kleff.errors import LinkOnTheWay
@@ -52,12 +53,21 @@ def _matches(files: FileTree, base: WPath, pattern: Sequence[str]) -> Iterator[W
             todo += [(folder, at + 1), *((below, at + 1) for below in _folders_below(files, folder, at, seen))]
             continue
         for name in files.names(folder):
-            if pattern[at] == "**" or name_matches(pattern[at], name, files.style.folded):
+            if pattern[at] == "**" or name_matches(pattern[at], name, files.style.folded) or _by_short(files, folder, name, pattern[at]):
                 path = folder.child(name)
                 if last:
                     yield path
                 elif _is_folder(files, path):
                     todo.append((path, at + 1))
+
+
+def _by_short(files: FileTree, folder: WPath, name: str, part: str) -> bool:
+    """Whether a part of a pattern is about short names, and means this one."""
+    if "~" not in part or not files.style.folded:
+        return False
+    with suppress(OSError), files.folder(folder) as opened:
+        return name_matches(part, opened.short_name(name), True)
+    return False
 
 
 def _folders_below(files: FileTree, top: WPath, at: int, seen: set[tuple[WPath, int]]) -> Iterator[WPath]:
