@@ -139,7 +139,7 @@ def test_killed_anywhere(folder: Path) -> None:
 
 def test_what_is_written_in_that_instant_is_not_lost(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Another program saves the file between the look and the exchange: its version stands, and the run says so."""
-    from kleff.workstation.memory.nodes import MemoryFolder
+    from kleff.workstation.memory.handles import MemoryFolder
 
     bench, original = shed(folder), MemoryFolder.exchange
 

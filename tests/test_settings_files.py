@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from kleff.errors import Refused, Stopped
 from kleff.workstation.files.lines import LONGEST, apply, decode, encode, put_back
 from kleff.workstation.files.listed import listed
-from kleff.workstation.memory.nodes import MemoryFolder
+from kleff.workstation.memory.handles import MemoryFolder
 from memory import Bench, Killed, each_kill, states
 from support import bad_step
 

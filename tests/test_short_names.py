@@ -15,7 +15,7 @@ from kleff.workstation.lab.workstation import open_lab
 from kleff.workstation.memory.tree import MemoryTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.short_names import SHORT, fits, generated
-from memory import Bench
+from memory import Bench, delete, each_kill, killed_at
 from support import Kleff, differences, procedure, tree
 from test_entries import STEP, bench
 
@@ -153,3 +153,33 @@ def test_in_memory(tmp_path: Path) -> None:
     _, ended = made.run("[[delete]]\npaths = ['C:\\PROGRA~1\\RAKEWO~1\\GARDEN~1']\n")
     assert ended.clean
     assert made.on.files.names(made.on.files.path(r"C:\Program Files\Rakeworks Ltd")) == ["Garden Hedge"]
+
+
+BOTH = delete(rf"{LTD}\Garden Hoe") + delete(rf"{LTD}\Garden Hedge")
+
+
+def garden(folder: Path) -> Bench:
+    made = Bench(folder)
+    for name in ("Garden Hoe", "Garden Hedge"):  # in this order
+        made.on.files.add(rf"{LTD}\{name}\run.exe", name)
+    return made
+
+
+def runs(made: Bench) -> list[str]:
+    files = made.on.files
+    return [files.read(files.path(text)).decode() for text in (rf"{HOE}\run.exe", rf"{HEDGE}\run.exe")]
+
+
+def test_killed_at_any_write(folder: Path) -> None:
+    """The run, then the undo too: in the end each is what it was called."""
+    count = 0
+    for made, job, before in each_kill(folder, garden, BOTH):
+        with killed_at(2 + count % 5, bool(count % 2)):
+            made.undo(job)
+        job = made.again(job, job.folder())
+        if job.record().state != "undone":
+            assert not made.undo(job).stays
+        assert runs(made) == ["Garden Hoe", "Garden Hedge"]
+        assert made.files == before
+        count += 1
+    assert count > 10

@@ -383,6 +383,7 @@ DEPARTS = {
     ("files", "deleting what somebody reads"): "it knows no deleting at once",
     ("files", "links"): "it has no junctions",
     ("files", "streams"): "it has none",
+    ("files", "a short name that is given"): "it makes them of the name, and gives no other",
     ("programs", "what it is told"): "its findstr finds nothing",
     ("machine", "who listens"): "it does not tell whose a port is",
     ("tasks", "off and on"): "it says that it has switched a task, and has not",

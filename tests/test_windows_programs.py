@@ -97,7 +97,7 @@ def programs(api: Api, prefix: Path) -> Callable[[Sequence[str], str], str]:
     drive = prefix / "drive_c"
     files = NtTree(api, {"C:": drive})
     environment = {"SystemRoot": r"C:\windows", "PATH": r"C:\windows\system32", "TEMP": r"C:\windows\temp", "Beds": "three"}
-    commands = WindowsPrograms(files, Direct(api, drive, list), [], list, environment)
+    commands = WindowsPrograms(files, Direct(api, drive, list), [], list, environment, list)
 
     def run(argv: Sequence[str], line: str = "") -> str:
         output = drive / f"line{next(numbers)}.txt"

@@ -13,7 +13,6 @@ import msgspec
 
 from kleff.procedure.globs import fold
 from kleff.workstation.lab.lab import Lab
-from kleff.workstation.posix.calls import host_path
 from kleff.workstation.short_names import Shorts
 from kleff.workstation.this_machine import host
 
@@ -55,7 +54,7 @@ class LabShorts:
 
     def _table(self, fd: int, names: list[str]) -> Shorts | None:
         """None where there are none."""
-        if len(names) > MOST or not any(host_path(fd).startswith(top) for top in self._tops):
+        if len(names) > MOST or not any(_where(fd).startswith(top) for top in self._tops):
             return None
         given, shorts, others = self._given(), Shorts(), {fold(name) for name in names}
         for name in names:
@@ -67,7 +66,7 @@ class LabShorts:
         return shorts
 
     def _place(self, fd: int, name: str) -> str:
-        return fold(os.path.relpath(f"{host_path(fd)}/{name}", (self._lab.folder / "files").resolve()))
+        return fold(os.path.relpath(f"{_where(fd)}/{name}", (self._lab.folder / "files").resolve()))
 
     def _given(self) -> dict[str, str]:
         try:
@@ -80,6 +79,13 @@ class LabShorts:
             given = self._given()
             change(given)
             host().write_atomic(self._file, msgspec.json.format(msgspec.json.encode(given), indent=1))
+
+
+def _where(fd: int) -> str:
+    """Where an open folder lies here. On Windows, whose files have short names of their own, nothing here is ever asked."""
+    from kleff.workstation.posix.calls import host_path
+
+    return host_path(fd)
 
 
 def _came(fd: int, name: str) -> int:

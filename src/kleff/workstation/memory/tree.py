@@ -14,7 +14,8 @@ from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.files.by_path import ByPath
 from kleff.workstation.files.protocol import Folder
-from kleff.workstation.memory.nodes import MemoryFolder, Node, entered, error, node_of
+from kleff.workstation.memory.handles import MemoryFolder, node_of
+from kleff.workstation.memory.nodes import Node, entered, error
 from kleff.workstation.paths import PRIVILEGED, Look, Measure, Resolved, Space, WPath
 from kleff.workstation.short_names import Shorts
 

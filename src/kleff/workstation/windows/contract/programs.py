@@ -35,7 +35,8 @@ class ProgramsContract:
 
     def checks(self) -> dict[str, Check]:
         return {
-            "exit codes": self._codes, "what it says": self._says, "what it is told": self._told, "what must not be kept": self._hidden,
+            "exit codes": self._codes, "what it says": self._says, "what it is told": self._told, "a registered line": self._registered,
+            "what must not be kept": self._hidden,
             "a program that is not there": self._missing, "what it leaves at work": self._left, "found among all that run": self._found,
             "who holds a file": self._holds, "a pipe that is waited for": self._waits,
         }  # fmt: skip
@@ -44,9 +45,12 @@ class ProgramsContract:
         """What they said is taken away with the folder."""
 
     def _run(self, *words: str, given: Given | None = None, wait: bool = True) -> Running:
+        return self._start([self._interpreter, "/d", "/c", *words], given, wait)
+
+    def _start(self, words: list[str], given: Given | None, wait: bool = True) -> Running:
         self._count += 1
         output = self._folder / f"said-{self._count}.txt"
-        running = self._starting.start_program([self._interpreter, "/d", "/c", *words], output, self._environment, given)
+        running = self._starting.start_program(words, output, self._environment, given)
         if wait and not self._starting.wait_for_program(running, SECONDS):
             raise Broken("a program that should end at once has not")
         return running
@@ -70,6 +74,13 @@ class ProgramsContract:
         expect("what it was told", said.replace('"', "").split("]"), ["[two words", " [sage", "\n"])
         said = self._run("findstr", "mint", given=Given(text="sage\nmint\n")).output.read_text("ascii", "replace")
         expect("what it has read", said.strip(), "mint")
+
+    def _registered(self) -> None:
+        """What is registered behind a program arrives letter by letter, then the arguments."""
+        line = '/d /c echo PROP="a b"  /D=C:\\x  y'
+        running = self._start([self._interpreter, "/S", "two words"], Given(line=line))
+        said = running.output.read_text("ascii", "replace")
+        expect("what it got", said.strip(), 'PROP="a b"  /D=C:\\x  y /S "two words"')
 
     def _hidden(self) -> None:
         said = self._run("echo before marigold after& echo beds", given=Given(hide=("marigold",))).output.read_text("ascii", "replace")
@@ -112,7 +123,7 @@ class ProgramsContract:
         try:
             with os.fdopen(reading, "rb", closefd=False) as nothing:
                 output = self._folder / "waits.txt"
-                words = [self._interpreter, "/d", "/c", "findstr", "mint"]
+                words = [self._interpreter, "/d"]  # it reads what it is to do
                 running = self._starting.start_program(words, output, self._environment, Given(stdin=nothing))
             os.close(reading)
             began = time.monotonic()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import errno
 import hashlib
-import stat
 from collections.abc import Callable, Iterator
 from struct import unpack
 from typing import cast
@@ -18,23 +17,12 @@ from kleff.workstation.windows.native.api import Failed
 from kleff.workstation.windows.native.caller import number
 from kleff.workstation.windows.native.structures import FILE_BASIC_INFO, OVERLAPPED
 from kleff.workstation.windows.system.files import links, nt, security, streams
-from kleff.workstation.windows.system.files.nt import PIECE, NtFiles, Told
+from kleff.workstation.windows.system.files.looks import EPOCH, look_of
+from kleff.workstation.windows.system.files.nt import PIECE, NtFiles
 
-EPOCH = 116444736000000000  # 1970 in 100 ns since 1601
 # What else belongs to a thing, under the names by which copies and bags keep it.
 ATTRIBUTES, CREATED, SECURITY = "windows.attributes", "windows.created", security.ATTRIBUTE
 KEPT_ATTRIBUTES = 0x1 | 0x2 | 0x4 | 0x20 | 0x2000  # read-only, hidden, system, to be archived, not indexed
-
-
-def look_of(told: Told, whose: str) -> Look:
-    """As the look of any system: permissions say no more than whether it is read-only."""
-    kind, mode = (stat.S_IFLNK, 0o777) if told.is_link else (stat.S_IFDIR, 0o755) if told.is_folder else (stat.S_IFREG, 0o644)
-    if told.attributes & c.FILE_ATTRIBUTE_READONLY and not told.is_link:
-        mode &= ~0o222
-    uid = 0 if whose in security.TRUSTED else int(whose.rpartition("-")[2] or 0)
-    times = (100 * (told.accessed - EPOCH), 100 * (told.written - EPOCH))
-    identity = (told.volume, int.from_bytes(told.id, "little"))
-    return Look(identity, kind | mode, told.size if kind == stat.S_IFREG else 0, uid, 0, told.links, times, told.room)
 
 
 class NtHandle:
