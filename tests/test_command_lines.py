@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from kleff.case.effects.command_ran import CommandRan
 from kleff.case.record.folder import open_case
-from kleff.workstation.windows.command_lines import behind, split_arguments, split_command, split_program
+from kleff.workstation.windows.command_lines import behind, for_interpreter, split_arguments, split_command, split_program
 from support import Kleff, procedure
 from test_entries import FOLDER, STEP, bench
 
@@ -41,6 +41,14 @@ def test_lists_arrive_as_they_were_given(words: list[str], more: list[str]) -> N
 def test_the_program_and_the_rest(text: str, program: str, line: str) -> None:
     assert split_program(text, {r"C:\A", r"C:\A B\un.exe"}.__contains__) == (program, line)
     assert split_command(text, {r"C:\A B\un.exe"}.__contains__) == ([program, *split_arguments(line)] if program else [])
+
+
+def test_what_the_interpreter_would_read_as_its_own() -> None:
+    for program, words in ((r"C:\100%\un.cmd", []), (r"C:\un.cmd", ["%PATH%"]), (r"C:\un.cmd", ["a\nb"])):
+        with pytest.raises(ValueError, match="as its own"):
+            for_interpreter(program, "", words)
+    made = for_interpreter(r"C:\a b\un.cmd", "/s", ["x&y", 'say "hi"', "plain"])
+    assert made.endswith(r'/c ""C:\a b\un.cmd" /s "x&y" "say ""hi""" plain"')
 
 
 @pytest.mark.parametrize("line", REGISTERED)

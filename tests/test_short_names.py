@@ -18,6 +18,8 @@ from kleff.workstation.short_names import SHORT, fits, generated
 from memory import Bench, delete, each_kill, killed_at
 from support import Kleff, differences, procedure, tree
 from test_entries import STEP, bench
+from test_list_items import ENVIRONMENT
+from test_shortcuts import made as lnk
 
 LTD, SHOP = r"C:\Program Files\Rakeworks Ltd", "files/C/Program Files/Rakeworks Ltd"
 HOE, HEDGE = r"C:\PROGRA~1\RAKEWO~1\GARDEN~1", r"C:\PROGRA~1\RAKEWO~1\GARDEN~2"
@@ -153,6 +155,40 @@ def test_in_memory(tmp_path: Path) -> None:
     _, ended = made.run("[[delete]]\npaths = ['C:\\PROGRA~1\\RAKEWO~1\\GARDEN~1']\n")
     assert ended.clean
     assert made.on.files.names(made.on.files.path(r"C:\Program Files\Rakeworks Ltd")) == ["Garden Hedge"]
+
+
+def test_what_others_have_written_in_the_short_form(tmp_path: Path) -> None:
+    """A class, an item of a list, a start, a shortcut, a file type, a service: of the product, whichever form they have."""
+    made = garden(tmp_path)
+    top = r"HKLM\SOFTWARE\Classes"
+    made.on.api.add(rf"{top}\CLSID\{{11111111-2222-3333-4444-555555555555}}\InprocServer32", default_=rf"{HOE}\run.exe")
+    made.on.api.add(rf"{top}\CLSID\{{11111111-2222-3333-4444-666666666666}}\InprocServer32", default_=rf"{HEDGE}\run.exe")
+    made.on.api.add(ENVIRONMENT, Path=rf"C:\Git;{HOE};{HEDGE}")
+    made.on.api.add(r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion\Run", Hoe=rf'"{HOE}\run.exe" /quiet', Hedge=rf"{HEDGE}\run.exe")
+    desktop = r"C:\Users\mira\Desktop"
+    made.on.files.add(rf"{desktop}\hoe.lnk", lnk(rf"{HOE}\run.exe"))
+    made.on.files.add(rf"{desktop}\hedge.lnk", lnk(rf"{HEDGE}\run.exe"))
+    own, key = rf"{LTD}\Garden Hoe", ENVIRONMENT.replace("ControlSet001", "CurrentControlSet")
+    steps = {
+        f"com_class = '{own}\\**'": 1, f"list_item = '{own}'\nin_value = 'Path'\nin_key = '{key}'": 1,
+        f"shortcuts_to = '{own}\\**'": 1,
+    }  # fmt: skip
+    for lines, count in steps.items():
+        found = [a for a in made.plan(f"[[delete]]\n{lines}\n") if a.state == "to do"]
+        assert (len(found), any("edge" in a.target for a in found)) == (count, False), (lines, found)
+    starts = made.plan(f"[places]\nhoe = '{own}'\n[[stop]]\nstartup = 'run.exe'\n")
+    (start,) = [a for a in starts if a.state == "to do"]
+    assert "Hoe" in start.target
+
+
+def test_wildcards_mean_long_names_alone(tmp_path: Path) -> None:
+    """Or `*~*` would be everything with a long name."""
+    made = Bench(tmp_path)
+    for name in ("Seed Planner.txt", "Seed Planner.txt~", "a~1"):
+        made.on.files.add(rf"{LTD}\{name}", name)
+    for pattern, found in (("*~*", {"Seed Planner.txt~", "a~1"}), ("seed*~?", set()), ("*~", {"Seed Planner.txt~"})):
+        plan = made.plan(f"[keep]\npaths = ['C:\\**\\{pattern}']\n[[delete]]\npaths = ['{LTD}\\{pattern}']\n")
+        assert {a.target.rpartition("\\")[2] for a in plan if a.state == "kept"} == found, pattern
 
 
 BOTH = delete(rf"{LTD}\Garden Hoe") + delete(rf"{LTD}\Garden Hedge")

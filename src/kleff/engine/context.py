@@ -24,6 +24,7 @@ from kleff.procedure.conditions import Answer
 from kleff.procedure.loaded import LoadedStep, Procedure
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
+from kleff.workstation.short_names import may_be_short
 
 # What stands for an answer that nobody needed to give (a look at a procedure, without a plan).
 _NONE: dict[str, Answer] = {"yes-no": False, "one": "", "some": []}
@@ -168,7 +169,7 @@ def _keep_named(here: Here, kept: Kept) -> None:
             if not expanded.absent:
                 reason = f"the procedure keeps {text}"
                 kept.patterns.append((expanded.volume, expanded.pattern, reason))
-                if here.workstation.style.folded and any("~" in part for part in expanded.pattern):  # perhaps of short names
+                if here.workstation.style.folded and any(map(may_be_short, expanded.pattern)):
                     found = here.workstation.files.expand(expanded.volume, expanded.pattern)
                     kept.places += [(path, reason) for path in found]
 

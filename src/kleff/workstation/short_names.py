@@ -12,10 +12,16 @@ import zlib
 from collections.abc import Container
 from typing import Protocol
 
-from kleff.procedure.globs import fold
+from kleff.procedure.globs import fold, is_glob
 
 SHORT = re.compile(r"[^ .\"/\\\[\]:;=,+|<>*?]{1,8}(?:\.[^ .\"/\\\[\]:;=,+|<>*?]{1,3})?\Z")
+NUMBERED = re.compile(r"~[0-9A-Z]", re.IGNORECASE)
 FIRST, LAST = 1, 4  # numbers that are given to names that begin alike
+
+
+def may_be_short(part: str) -> bool:
+    """Whether a part of a pattern, without wildcards, looks like a short name that a system has made."""
+    return bool(NUMBERED.search(part)) and not is_glob(part)
 
 
 def fits(name: str) -> bool:

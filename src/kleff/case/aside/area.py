@@ -86,8 +86,8 @@ class Area:
         look = self._files.look(place)
         if look is None:
             raise FileNotFoundError(errno.ENOENT, "gone", str(place))
-        with self._files.parent(place) as (folder, name):
-            times, short = folder.look().times, folder.short_name(name) if place.style.folded else ""
+        with self._files.folder(place.parent) as folder:
+            times, short = folder.look().times, folder.short_name(place.name) if place.style.folded else ""
         measure = self._files.measure(place)
         aside = self.folder_for(place).child(f"{number:04d}")
         return Move(place, aside, look.identity, times, measure.items, measure.size, measure.privileged, short=short)

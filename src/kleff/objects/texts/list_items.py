@@ -1,6 +1,7 @@
 """Single items of lists that many programs share: one folder out of the search path, in the registry or in a settings file."""
 
 from collections.abc import Collection, Iterator
+from contextlib import suppress
 from typing import Annotated
 
 from msgspec import Meta, Struct
@@ -197,14 +198,15 @@ class ListItemKind(TextKind[_ListItem]):
 
 
 def _meanings(item: str, here: Here, account: str) -> list[str]:
-    """An item as it is written, and with its variables put in: `%ProgramFiles%` in a list is what it is in a procedure."""
+    """An item as it is written, with its variables put in (`%ProgramFiles%` is what it is in a procedure), and with long names."""
     text = item.strip().strip('"')
-    if not text or text[0] not in "{%":
-        return [item]
-    try:
-        return [item, *(e.text for e in here.resolver.expand(text) if not e.account or e.account.name == account or not account)]
-    except BadTemplate:
-        return [item]  # a variable that procedures do not know
+    meant = [item]
+    if text and text[0] in "{%":
+        with suppress(BadTemplate):  # a variable that procedures do not know
+            meant += [e.text for e in here.resolver.expand(text) if not e.account or e.account.name == account or not account]
+    files = here.workstation.files
+    longer = (files.path(one.strip().strip('"')) for one in meant if "~" in one)
+    return meant + [str(path) for path in longer if path is not None]
 
 
 KINDS = (ListItemKind(),)

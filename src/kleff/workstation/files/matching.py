@@ -10,6 +10,7 @@ from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import is_glob, literal, name_matches
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import Look, WPath
+from kleff.workstation.short_names import may_be_short
 
 
 def expand(files: FileTree, volume: str, pattern: Sequence[str], limit: int) -> Iterator[WPath]:
@@ -62,8 +63,8 @@ def _matches(files: FileTree, base: WPath, pattern: Sequence[str]) -> Iterator[W
 
 
 def _by_short(files: FileTree, folder: WPath, name: str, part: str) -> bool:
-    """Whether a part of a pattern is about short names, and means this one."""
-    if "~" not in part or not files.style.folded:
+    """Whether a part of a pattern is a short name, and means this one. Wildcards mean long names alone: most short ones would match."""
+    if not files.style.folded or not may_be_short(part):
         return False
     with suppress(OSError), files.folder(folder) as opened:
         return name_matches(part, opened.short_name(name), True)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import errno
 import os
 from collections.abc import Callable
+from itertools import islice
 
 import msgspec
 
@@ -29,16 +30,17 @@ class LabShorts:
 
     def long(self, fd: int, short: str) -> str:
         """What is called so; "" for nothing."""
-        shorts = self._table(fd, os.listdir(fd))
+        names = _some(fd)
+        shorts = self._table(fd, names)
         key = shorts.whose(fold(short)) if shorts is not None else ""
-        return next((name for name in os.listdir(fd) if fold(name) == key), "")
+        return next((name for name in names if fold(name) == key), "")
 
     def of(self, fd: int, name: str) -> str:
-        shorts = self._table(fd, os.listdir(fd))
+        shorts = self._table(fd, _some(fd))
         return shorts.of(fold(name)) if shorts is not None else ""
 
     def give(self, fd: int, name: str, short: str) -> None:
-        names = os.listdir(fd)
+        names = _some(fd)
         shorts = self._table(fd, names)
         if shorts is None:
             raise OSError(errno.EOPNOTSUPP, "has no short names", name)
@@ -86,6 +88,12 @@ def _where(fd: int) -> str:
     from kleff.workstation.posix.calls import host_path
 
     return host_path(fd)
+
+
+def _some(fd: int) -> list[str]:
+    """The names in a folder, of a large one so many that this shows."""
+    with os.scandir(fd) as entries:
+        return [entry.name for entry in islice(entries, MOST + 1)]
 
 
 def _came(fd: int, name: str) -> int:

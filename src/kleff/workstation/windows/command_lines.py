@@ -90,6 +90,8 @@ def for_interpreter(program: str, line: str, arguments: Sequence[str]) -> str:
     Raises:
         ValueError: what it cannot be told.
     """
+    if "%" in program:
+        raise ValueError("anything: its own path holds %, which the command interpreter would read as its own")
     quoted = " ".join(_to_interpreter(argument) for argument in arguments)
     words = " ".join(part for part in (f'"{program}"', line, quoted) if part)
     return f'/e:on /v:off /d /s /c "{words}"'

@@ -114,7 +114,7 @@ class WindowsProcesses:
         return [(everything[pid], text) for pid, text in sorted(found.items())]
 
     def silent(self) -> list[Process]:
-        return [process for process in self.all() if process.pid in self._silent]
+        return [process for process in self.all() if process.pid in self._silent] if self._silent else []
 
     def _in(self, text: str, places: Sequence[WPath]) -> bool:
         path = self._files.path(text)
