@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
+
+import pytest
 
 from support import Kleff, differences, hives, linux_tree, procedure, tree, write
 
@@ -48,3 +51,25 @@ def test_nothing_in_the_home_of_the_others(kleff: Kleff, tmp_path: Path) -> None
     assert not (top / "srv/hoe").exists()
     assert "not named with --account" in done.out
     kleff("undo", kleff.case(), "--yes")
+
+
+@pytest.mark.parametrize("in_place", ["folder", "pipe", "link"])
+@pytest.mark.parametrize("file", ["passwd", "login.defs"])
+def test_accounts_that_cannot_be_told_are_not_none(kleff: Kleff, tmp_path: Path, file: str, in_place: str) -> None:
+    """What is in two homes is not gone because nobody can tell whose they are: refused, with the file, and nothing is changed."""
+    top = linux_tree(tmp_path / "tree")
+    write(top / "home/mira/.config/beds/plan", "mine")
+    (top / "etc" / file).unlink(missing_ok=True)
+    if in_place == "folder":
+        (top / "etc" / file).mkdir()
+    elif in_place == "pipe":
+        os.mkfifo(top / "etc" / file)
+    else:
+        (top / "etc" / file).symlink_to(file)  # a ring
+    steps = procedure(tmp_path / "p.toml", "[[delete]]\npaths = ['{user.roaming}/beds']\n")
+    on, before = ("--on", f"root:{top}"), tree(top)
+    for command in ("survey", "preview", "verify", "run"):
+        done = kleff(command, steps, *on, *(["--yes"] if command == "run" else []), code=3, cases=command == "run")
+        assert f"etc/{file}" in done.err
+        assert "gone" not in done.out
+    assert differences(before, tree(top)) == []

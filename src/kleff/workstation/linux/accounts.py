@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from kleff.errors import NoSuchWorkstation
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account, Number
@@ -68,12 +69,20 @@ class PasswdAccounts:
         return found.get("UID_MIN", 1000), found.get("UID_MAX", 60000)
 
     def _text(self, text: str) -> str:
+        """What stands in a file of the system's; "" if there is none.
+
+        Raises:
+            NoSuchWorkstation: it cannot be read: nobody can tell then which accounts there are.
+        """
         path = self._files.path(text)
         assert path is not None
         try:
             return self._files.read(self._files.resolve(path).path).decode("utf-8", "surrogateescape")
-        except OSError:
+        except FileNotFoundError:
             return ""
+        except OSError as error:
+            what = f"which accounts there are cannot be told: {error.strerror}"
+            raise NoSuchWorkstation(what, where=text, remedy="look at that file; nothing was changed") from None
 
     def folder(self, account: Account, variable: str) -> WPath | None:
         if variable in BASE:
