@@ -189,3 +189,38 @@ def test_a_folder_that_cannot_be_looked_into_does_not_go(folder: Path, monkeypat
     monkeypatch.setattr(MemoryTree, "names", broken)
     assert {a.state for a in bench.plan(step, phase="purge")} == {"unreadable"}
     assert bench.files == before
+
+
+def _pipe(file: Path) -> None:
+    file.unlink()
+    os.mkfifo(file)
+
+
+def _folder(file: Path) -> None:
+    file.unlink()
+    file.mkdir()
+
+
+ODD = {
+    "a pipe as METADATA": ("METADATA", _pipe), "a folder as RECORD": ("RECORD", _folder),
+    "a field without end": ("RECORD", lambda file: file.write_text('"' + "x" * 200_000 + '",,\n')),
+    "a name with a NUL": ("RECORD", lambda file: file.write_text("a\0b,,\n")),
+    "a ring of links": ("METADATA", lambda file: (file.unlink(), file.symlink_to(file.name))),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", ODD)
+def test_what_cannot_be_read_is_not_absent(kleff: Kleff, top: Path, tmp_path: Path, case: str) -> None:
+    """Neither the look before nor the one after takes it for gone; what is another account's goes all the same."""
+    name, spoil = ODD[case]
+    (info,) = (top / "home/mira/.local" / SITE).glob("hoe_labels*.dist-info")
+    spoil(info / name)
+    file = procedure(tmp_path / "p.toml", "[[evidence]]\npython = 'hoe-labels'\n[[verify]]\npython = 'hoe-labels'\n")
+    on = ("--on", f"root:{top}")
+    said = kleff("survey", file, *on, "--json").json()
+    assert [one["account"] for one in said["unreadable"]] == ["mira"]
+    done = kleff("verify", file, *on, code=4)
+    assert "is gone" not in done.out
+    assert "mira" in done.out
+    steps = procedure(tmp_path / "purge.toml", "[[purge]]\npython = 'hoe-labels'\naccounts = ['tomas']\n")
+    assert kleff("preview", steps, *on, "--json").json()["refused"] is False

@@ -5,6 +5,7 @@ installed projects, Core metadata, Names; PEP 370, PEP 405).
 from __future__ import annotations
 
 import csv
+import errno
 import re
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
@@ -39,6 +40,15 @@ class Environment:
     tool: str = ""
 
 
+@dataclass(frozen=True)
+class Unread:
+    """Where it could not be looked for environments, or for what is in one."""
+
+    where: WPath
+    account: Account | None
+    error: Exception
+
+
 @dataclass
 class Distribution:
     """An installed package.
@@ -63,62 +73,61 @@ def normalized(name: str) -> str:
     return re.sub(r"[-_.]+", "-", name).lower()
 
 
-def environments(here: Here, accounts: list[str], named: str) -> Iterator[Environment]:
+def environments(here: Here, accounts: list[str], named: str) -> Iterator[Environment | Unread]:
     """Those that are there: the one that is named; else the machine's own, each account's, and the tools of both."""
     files, style = here.workstation.files, here.workstation.style
     if named:
         for expanded in here.resolver.expand(named, accounts):
             for prefix in [] if expanded.absent else files.expand(expanded.volume, expanded.pattern):
-                yield Environment(prefix, _sites(files, prefix), expanded.account)
+                yield from _told(prefix, expanded.account, lambda: [Environment(prefix, _sites(files, prefix), expanded.account)])  # noqa: B023
         return
     root = WPath(style, "", ())
     if not accounts:
-        yield Environment(root.child("usr", "local"), _sites(files, root.child("usr", "local")))
-        yield from _tools(files, (root.child(*parts) for parts in SHARED_TOOLS), None)
+        yield from _own(files, root.child("usr", "local"), [root.child(*parts) for parts in SHARED_TOOLS], None)
     for account in here.resolver.accounts(accounts):
-        own = account.home.child(".local")
-        yield Environment(own, _sites(files, own), account)
-        yield from _tools(files, (account.home.child(*parts) for parts in TOOLS), account)
+        yield from _own(files, account.home.child(".local"), [account.home.child(*parts) for parts in TOOLS], account)
+
+
+def _own(files: FileTree, prefix: WPath, tools: Iterable[WPath], account: Account | None) -> Iterator[Environment | Unread]:
+    yield from _told(prefix, account, lambda: [Environment(prefix, _sites(files, prefix), account)])
+    for folder in tools:
+        yield from _told(folder, account, lambda folder=folder: _tools(files, folder, account))  # type: ignore[misc]
+
+
+def _told(where: WPath, account: Account | None, look: Callable[[], Iterable[Environment]]) -> list[Environment | Unread]:
+    """What a look finds, or that it could not be looked there: one account's odd folder is not all of them."""
+    try:
+        return list(look())
+    except (OSError, LinkOnTheWay) as error:
+        return [Unread(where, account, error)]
 
 
 def _sites(files: FileTree, prefix: WPath) -> tuple[WPath, ...]:
     lib = prefix.child("lib")
-    found = [lib.child(name, site) for name in names_in(files, lib) if SITES.match(name) for site in ("site-packages", "dist-packages")]
+    found = [lib.child(name, site) for name in files.names(lib) if SITES.match(name) for site in ("site-packages", "dist-packages")]
     return tuple(path for path in found if files.look(path) is not None)
 
 
-def _tools(files: FileTree, folders: Iterable[WPath], account: Account | None) -> Iterator[Environment]:
-    for folder in folders:
-        for name in names_in(files, folder):
-            prefix = folder.child(name)
-            if "pyvenv.cfg" in names_in(files, prefix):
-                yield Environment(prefix, _sites(files, prefix), account, normalized(name))
-
-
-def names_in(files: FileTree, folder: WPath) -> list[str]:
-    """The names in a folder; nothing where it is a link or cannot be entered: no environment is looked for behind one."""
-    try:
-        return files.names(folder)
-    except (OSError, LinkOnTheWay):
-        return []
+def _tools(files: FileTree, folder: WPath, account: Account | None) -> Iterator[Environment]:
+    for name in files.names(folder):
+        prefix = folder.child(name)
+        if "pyvenv.cfg" in files.names(prefix):
+            yield Environment(prefix, _sites(files, prefix), account, normalized(name))
 
 
 def installed(files: FileTree, environment: Environment) -> list[Distribution]:
-    """What is installed in an environment; what cannot be read is left out."""
-    found = []
-    for site in environment.sites:
-        for name in names_in(files, site):
-            if name.endswith(INFO):
-                one = _distribution(files, environment, site, site.child(name))
-                found += [one] if one is not None else []
-    return found
+    """What is installed in an environment.
+
+    Raises:
+        OSError, LinkOnTheWay: something of it cannot be read.
+    """
+    infos = ((site, site.child(name)) for site in environment.sites for name in files.names(site) if name.endswith(INFO))
+    return [_distribution(files, environment, site, info) for site, info in infos]
 
 
-def _distribution(files: FileTree, environment: Environment, site: WPath, info: WPath) -> Distribution | None:
+def _distribution(files: FileTree, environment: Environment, site: WPath, info: WPath) -> Distribution:
     headers = HeaderParser().parsestr(_text(files, info.child("METADATA")))
-    name = headers.get("Name", "")
-    if not name:
-        return None
+    name = headers.get("Name", "") or info.name.removesuffix(INFO).rpartition("-")[0]
     needs = [normalized(m[0]) for text in headers.get_all("Requires-Dist", []) if "extra ==" not in text and (m := _NAME.match(text))]
     there = ((path, files.look(path)) for path in _recorded(files, environment.prefix, site, info))
     paths = [path for path, look in there if look is not None and not look.is_folder]  # a record names files alone
@@ -130,23 +139,33 @@ _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
 
 
 def _text(files: FileTree, path: WPath) -> str:
+    """What stands in a file; "" if there is none."""
     try:
         return files.read(path, MOST).decode("utf-8", "surrogateescape")
-    except OSError:
+    except FileNotFoundError:
         return ""
 
 
 def _recorded(files: FileTree, prefix: WPath, site: WPath, info: WPath) -> Iterator[WPath]:
     """What its record names, as far as it lies below the prefix."""
-    for row in csv.reader(_text(files, info.child("RECORD")).splitlines()):
-        if not row:
-            continue
+    for row in _rows(files, info.child("RECORD")):
         parts: tuple[str, ...] = () if row[0].startswith("/") else site.parts
         for part in row[0].split("/"):
             parts = parts[:-1] if part == ".." else parts if part in ("", ".") else (*parts, part)
         path = WPath(site.style, site.volume, parts)
         if path.below(prefix):
             yield path
+
+
+def _rows(files: FileTree, record: WPath) -> list[list[str]]:
+    """Raises: OSError: it is no record."""
+    try:
+        rows = [row for row in csv.reader(_text(files, record).splitlines()) if row]
+    except csv.Error as error:
+        raise OSError(errno.EINVAL, f"it is no record: {error}", str(record)) from None
+    if any("\0" in row[0] for row in rows):
+        raise OSError(errno.EINVAL, "it is no record: a name holds a NUL", str(record))
+    return rows
 
 
 def topmost(files: FileTree, one: Distribution) -> list[WPath]:
@@ -167,7 +186,7 @@ def topmost(files: FileTree, one: Distribution) -> list[WPath]:
             top = top.parent
         result[top.key] = top
     beside = {path.parent.key: path.parent.child("__pycache__") for path in one.paths if path.parent.key in sites}
-    compiled = (folder.child(name) for folder in beside.values() for name in names_in(files, folder))
+    compiled = (folder.child(name) for folder in beside.values() for name in files.names(folder))
     result |= {path.key: path for path in compiled if its(path)}
     return sorted(result.values(), key=lambda path: path.parts)
 

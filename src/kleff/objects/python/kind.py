@@ -5,13 +5,15 @@ from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome, Sighting
+from kleff.errors import LinkOnTheWay
+from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import pattern_objection, refuse
+from kleff.objects.base.unreadable import why
 from kleff.objects.packages.along import allowed_by, came_along, goes_too, refuse_for
 from kleff.objects.paths.several import exact, plan_several, set_aside_several
-from kleff.objects.python.environments import Distribution, Environment, environments, installed, names_in, normalized, topmost
+from kleff.objects.python.environments import Distribution, Environment, Unread, environments, installed, normalized, topmost
 from kleff.procedure.globs import name_matches
 from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Step, Text, Texts
@@ -64,7 +66,11 @@ class PythonKind(Kind):
         return Words("Uninstalled", ("item", "items"), sized=True, total="aside" if phase == "purge" else "", frees=phase == "purge")
 
     def look(self, step: StepOf[_Python], here: Here) -> Iterator[Sighting]:
-        for one, _ in _found(step, here):
+        for found in _found(step, here):
+            if isinstance(found, Unread):
+                yield _unread(found, step)
+                continue
+            one, _ = found
             account = one.environment.account
             yield Sighting(
                 kind="python", what=one.name, about=_id(one), version=one.version, where=f"in {one.environment.prefix}",
@@ -75,8 +81,13 @@ class PythonKind(Kind):
     def plan(self, step: StepOf[_Python], here: Here) -> Iterator[Action]:
         model = step.model
         verb, any_there = "purge" if step.phase == "purge" else "look for", False
-        for one, others in _found(step, here):
+        for found in _found(step, here):
             any_there = True
+            if isinstance(found, Unread):
+                target, whose = f"Python package {model.python}, in {found.where}", found.account.name if found.account else ""
+                yield here.action(step, verb, target, account=whose, state=UNREADABLE, reason=why(found.error))
+                continue
+            one, others = found
             account = one.environment.account
             action = here.action(
                 step, verb, f"{one.name} {one.version} in {one.environment.prefix}", account=account.name if account else "",
@@ -129,7 +140,7 @@ class PythonKind(Kind):
         if not isinstance(model, PythonPurge):
             return Claimed()
         claimed = Claimed()
-        for one, others in _found(step, here):
+        for one, others in (found for found in _found(step, here) if not isinstance(found, Unread)):
             going = [one, *_needing([one], others)]
             paths = [p for o in (*going, *_came_along(going, others)) for p in topmost(files, o)]
             claimed.targets += [(exact(path, one.environment.account), True) for path in paths]
@@ -143,11 +154,24 @@ class PythonKind(Kind):
             yield f"python {step.model.python}: {why}; name the product's own package"
 
 
-def _found(step: StepOf[_Python], here: Here) -> Iterator[tuple[Distribution, list[Distribution]]]:
-    """What a step means, each with all that is in the same environment."""
+def _unread(found: Unread, step: StepOf[_Python]) -> Sighting:
+    account = found.account.name if found.account else ""
+    what = f"Python packages in {found.where} ({why(found.error)})"
+    return Sighting(kind="python", what=what, account=account, line=step.line, unreadable=True, component=True)
+
+
+def _found(step: StepOf[_Python], here: Here) -> Iterator[tuple[Distribution, list[Distribution]] | Unread]:
+    """What a step means, each with all that is in the same environment; and where that could not be told."""
     model = step.model
     for environment in environments(here, model.accounts, model.in_environment):
-        everything = installed(here.workstation.files, environment)
+        if isinstance(environment, Unread):
+            yield environment
+            continue
+        try:
+            everything = installed(here.workstation.files, environment)
+        except (OSError, LinkOnTheWay) as error:
+            yield Unread(environment.prefix, environment.account, error)
+            continue
         for one in everything:
             main = not environment.tool or environment.tool == normalized(one.name)
             if main and name_matches(normalized(model.python), normalized(one.name), True):
@@ -188,7 +212,7 @@ def _links(here: Here, environment: Environment) -> Iterator[WPath]:
     files, style = here.workstation.files, here.workstation.style
     account = environment.account
     folder = account.home.child(".local", "bin") if account else WPath(style, "", ("usr", "local", "bin"))
-    for name in names_in(files, folder):
+    for name in files.names(folder):
         look = files.look(folder.child(name))
         if look is not None and look.is_link:
             leads = files.path(files.read_link(folder.child(name)))
