@@ -11,7 +11,7 @@ from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.facets import Workstation
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.host.places import account_folder, drives, machine_folder, system_folder
-from kleff.workstation.windows.host.running import variables_for_helpers, words_for
+from kleff.workstation.windows.host.running import APART, variables_for_helpers, words_for
 from kleff.workstation.windows.native import here
 from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.system.asking import Helper, Patient
@@ -59,7 +59,7 @@ def open_this() -> Workstation:
 
 def asking_helper() -> Patient:
     """What asks other processes' handles; it ends with Kleff."""
-    patient = Patient(lambda: Helper(words_for(ASKER), variables_for_helpers()))
+    patient = Patient(lambda: Helper(words_for(ASKER), variables_for_helpers(), APART))
     atexit.register(patient.close)
     return patient
 

@@ -35,11 +35,12 @@ class Helper:
 
     Args:
         words: its command line; environment: all of its variables.
+        flags: how it is made, on a Windows: apart from the console, so that Ctrl-C is not for it.
     """
 
-    def __init__(self, words: Sequence[str], environment: dict[str, str]) -> None:
+    def __init__(self, words: Sequence[str], environment: dict[str, str], flags: int = 0) -> None:
         pipe, null = subprocess.PIPE, subprocess.DEVNULL
-        self._child = subprocess.Popen(list(words), stdin=pipe, stdout=pipe, stderr=null, env=environment)
+        self._child = subprocess.Popen(list(words), stdin=pipe, stdout=pipe, stderr=null, env=environment, creationflags=flags)
         self._said: queue.Queue[bytes] = queue.Queue()
         assert self._child.stdout is not None
         threading.Thread(target=self._listen, args=(self._child.stdout,), daemon=True).start()
