@@ -13,7 +13,7 @@ from kleff.procedure.globs import fold
 from kleff.registry.large import parse_large
 from kleff.registry.regfile import RegKey, decode, encode, format_hive
 from kleff.registry.trees import TreeRegistry
-from kleff.workstation.lab.lab import Lab
+from kleff.workstation.lab.lab import Lab, times_kept
 from kleff.workstation.this_machine import host
 from kleff.workstation.windows.profiles import PROFILES, SID
 
@@ -77,7 +77,8 @@ class LabRegistry(TreeRegistry):
     def release(self) -> list[str]:
         for mark in self._held.values():
             if mark is not None:
-                mark.unlink(missing_ok=True)
+                with times_kept(mark.parent):
+                    mark.unlink(missing_ok=True)
         self._held.clear()
         return []
 

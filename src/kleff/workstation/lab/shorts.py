@@ -1,13 +1,12 @@
 """Short names on a lab, whose files have none of their own: made by the rule in the order in which things came, or as `lab.toml` says.
 
-What was given another one since is kept in `state/short.json`, by where it stands; what is renamed loses that, as on a Windows.
+Each is kept in `state/short.json`, by where it stands; what is renamed gets a new one, as on a Windows.
 """
 
 from __future__ import annotations
 
 import errno
 import os
-from collections.abc import Callable
 from itertools import islice
 
 import msgspec
@@ -46,13 +45,13 @@ class LabShorts:
             raise OSError(errno.EOPNOTSUPP, "has no short names", name)
         if shorts.whose(fold(short)) not in ("", fold(name)) or fold(short) in {fold(n) for n in names} - {fold(name)}:
             raise OSError(errno.EEXIST, "another has this short name", short)
-        self._change(lambda given: given.update({self._place(fd, name): fold(short)}))
+        self._change(self._given() | {self._place(fd, name): fold(short)})
 
     def left(self, fd: int, name: str) -> None:
         """It has another name now, or another folder."""
-        place = self._place(fd, name)
-        if place in self._given():
-            self._change(lambda given: given.pop(place))
+        place, given = self._place(fd, name), self._given()
+        if given.pop(place, ""):
+            self._change(given)
 
     def _table(self, fd: int, names: list[str]) -> Shorts | None:
         """None where there are none."""
@@ -65,7 +64,16 @@ class LabShorts:
         for name in sorted(names, key=lambda name: (_came(fd, name), name)):
             if not shorts.of(fold(name)):
                 shorts.came(name, others)
+        self._remember(fd, given, {fold(name): short for name in names if (short := shorts.of(fold(name)))})
         return shorts
+
+    def _remember(self, fd: int, given: dict[str, str], now: dict[str, str]) -> None:
+        """Each keeps its own for as long as it stands there, whatever goes or comes beside it; what has gone has none."""
+        folder = self._place(fd, "")
+        there = {self._place(fd, name): short for name, short in now.items()}
+        before = {place: short for place, short in given.items() if os.path.dirname(place) == folder.rstrip("/")}
+        if there != before:
+            self._change({place: short for place, short in given.items() if place not in before} | there)
 
     def _place(self, fd: int, name: str) -> str:
         return fold(os.path.relpath(f"{_where(fd)}/{name}", (self._lab.folder / "files").resolve()))
@@ -76,10 +84,8 @@ class LabShorts:
         except FileNotFoundError:
             return {fold(f"{one.path[0]}/{one.path[3:]}".replace("\\", "/")): fold(one.name) for one in self._lab.file.short}
 
-    def _change(self, change: Callable[[dict[str, str]], object]) -> None:
+    def _change(self, given: dict[str, str]) -> None:
         with self._lab.locked():
-            given = self._given()
-            change(given)
             host().write_atomic(self._file, msgspec.json.format(msgspec.json.encode(given), indent=1))
 
 

@@ -195,6 +195,7 @@ class PosixFolder(PosixHandle):
         rename_noreplace(self.fd, name, fd_of(to), to_name)
         if self._shorts is not None:
             self._shorts.left(self.fd, name)
+            self._shorts.left(fd_of(to), to_name)  # what has stood there once
 
     @_told
     def exchange(self, name: str, other: Folder, other_name: str) -> None:
