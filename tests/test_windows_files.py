@@ -188,5 +188,9 @@ def _is_held(folder: Folder) -> bool:
         folder.rename("held.txt", folder, "held.txt.moved")
     except OSError as error:
         return error.errno == errno.EBUSY
-    folder.rename("held.txt.moved", folder, "held.txt")
+    try:
+        folder.rename("held.txt.moved", folder, "held.txt")
+    except FileExistsError:  # in this very moment it was opened, and so made anew
+        folder.remove("held.txt.moved")
+        return True
     return False
