@@ -4,6 +4,10 @@ from __future__ import annotations
 
 import os
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:  # a supervisor starts sooner without these
+    from collections.abc import Sequence
+
 
 def pass_on(reading: int, writing: int, hide: list[str]) -> None:
     """Keep what a program says, line by line, without what must not be kept. Args: reading, writing: descriptors, closed in the end."""
@@ -22,3 +26,8 @@ def redacted(data: bytes, hide: list[str]) -> bytes:
         for form in {raw, text.encode("utf-16-le"), b64encode(raw), b64encode(raw).rstrip(b"="), quote(text).encode(), raw.hex().encode()}:
             data = data.replace(form, b"......")
     return data
+
+
+def kept_words(words: Sequence[str], hide: Sequence[str]) -> list[str]:
+    """A command as it is kept."""
+    return [redacted(os.fsencode(word), list(hide)).decode("utf-8", "replace") for word in words]

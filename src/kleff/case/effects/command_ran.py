@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -17,7 +16,7 @@ from kleff.case.record.effect import Journaled, Pid
 from kleff.errors import ActionFailed
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.boot import same_boot
-from kleff.workstation.redaction import redacted
+from kleff.workstation.redaction import kept_words
 from kleff.workstation.things import Running
 
 
@@ -68,7 +67,7 @@ class Command:
 
     def runs(self, argv: Sequence[str], hide: Sequence[str]) -> list[str]:
         """It will be this that is started, of which `hide` is not kept; returned as it is."""
-        self.words = tuple(redacted(os.fsencode(word), list(hide)).decode("utf-8", "replace") for word in argv)
+        self.words = tuple(kept_words(argv, hide))
         return list(argv)
 
     @property

@@ -16,6 +16,7 @@ from kleff.case.hands import Hands
 from kleff.case.record.effect import Count, Journaled, Pid
 from kleff.procedure.globs import PathStyle, fold
 from kleff.workstation.boot import same_boot
+from kleff.workstation.redaction import kept_words
 from kleff.workstation.things import Given, Running
 
 
@@ -87,7 +88,7 @@ def run_uninstaller(
     """
     commands = hands.workstation.commands
     assert commands is not None
-    effect = UninstallerRan(what_=what, command=list(command), line=given.line, boot=hands.workstation.boot, way=way)
+    effect = UninstallerRan(what_=what, command=kept_words(command, given.hide), line=given.line, boot=hands.workstation.boot, way=way)
     one = hands.intend(action, effect) if plan is None else _spared(hands, action, effect, plan)
     journaled = one
 

@@ -79,7 +79,7 @@ def environments(here: Here, accounts: list[str], named: str) -> Iterator[Enviro
     if named:
         for expanded in here.resolver.expand(named, accounts):
             for prefix in [] if expanded.absent else files.expand(expanded.volume, expanded.pattern):
-                yield from _told(prefix, expanded.account, lambda: [Environment(prefix, _sites(files, prefix), expanded.account)])  # noqa: B023
+                yield from _told(prefix, expanded.account, _one(files, prefix, expanded.account))
         return
     root = WPath(style, "", ())
     if not accounts:
@@ -89,15 +89,19 @@ def environments(here: Here, accounts: list[str], named: str) -> Iterator[Enviro
 
 
 def _own(files: FileTree, prefix: WPath, tools: Iterable[WPath], account: Account | None) -> Iterator[Environment | Unread]:
-    yield from _told(prefix, account, lambda: [Environment(prefix, _sites(files, prefix), account)])
+    yield from _told(prefix, account, _one(files, prefix, account))
     for folder in tools:
-        yield from _told(folder, account, lambda folder=folder: _tools(files, folder, account))  # type: ignore[misc]
+        yield from _told(folder, account, _tools(files, folder, account))
 
 
-def _told(where: WPath, account: Account | None, look: Callable[[], Iterable[Environment]]) -> list[Environment | Unread]:
+def _one(files: FileTree, prefix: WPath, account: Account | None) -> Iterator[Environment]:
+    yield Environment(prefix, _sites(files, prefix), account)
+
+
+def _told(where: WPath, account: Account | None, looking: Iterator[Environment]) -> list[Environment | Unread]:
     """What a look finds, or that it could not be looked there: one account's odd folder is not all of them."""
     try:
-        return list(look())
+        return list(looking)
     except (OSError, LinkOnTheWay) as error:
         return [Unread(where, account, error)]
 

@@ -96,7 +96,11 @@ class PythonKind(Kind):
             if not here.version_in_range(one.version, one.name):
                 action.keep(f"version {one.version} is outside {here.procedure.product.versions}")
             elif isinstance(model, PythonPurge):
-                yield from self._planned(step, model, here, action, one, others)
+                try:
+                    yield from list(self._planned(step, model, here, action, one, others))
+                except (OSError, LinkOnTheWay) as error:  # such as a folder of programs that is a link
+                    action.state, action.reason = UNREADABLE, why(error)
+                    yield action
                 continue
             yield action
         if not any_there:
