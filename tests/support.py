@@ -24,6 +24,7 @@ from unittest import mock
 
 import pytest
 
+import kleff.closing
 from kleff.__main__ import main
 from kleff.registry.regfile import RegKey, decode, parse
 
@@ -89,6 +90,7 @@ class Kleff:
         with ExitStack() as stack:
             stack.enter_context(mock.patch.dict(os.environ, environment, clear=True))
             stack.enter_context(mock.patch.object(sys, "argv", [str(self.program), *words]))
+            stack.enter_context(mock.patch.object(kleff.closing, "_open", []))  # a process of its own has nothing to close yet
             stack.enter_context(mock.patch.object(sys, "stdin", stack.enter_context(open(os.devnull))))
             stack.enter_context(contextlib.chdir(self.folder))
             stack.enter_context(contextlib.redirect_stdout(out))

@@ -5,6 +5,7 @@ loaded is told. Who signs in meanwhile keeps the own profile.
 from __future__ import annotations
 
 import os
+import shutil
 from pathlib import Path
 from typing import Any
 
@@ -133,3 +134,17 @@ def test_what_cannot_be_unloaded_is_told(monkeypatch: pytest.MonkeyPatch) -> Non
     assert (hives.release(), windows.loaded, hives.close()) == ([], set(), "")
     hives.place("HKU", f"{SID}\\Software")
     assert {name.startswith(OURS) for name in windows.loaded} == {True}  # it is loaded anew
+
+
+def test_what_cannot_be_closed_keeps_nothing_from_being_closed(tmp_path: Path) -> None:
+    closed = []
+    lab = bench(tmp_path / "lab")
+    on = open_lab(lab, loads=True)
+    assert on.registry is not None
+    assert on.registry.exists(on.registry.canonical("HKCU\\Software\\Rakeworks", SID)[0])
+    at_the_end(lambda: closed.append("first") or "")
+    at_the_end(lambda: str(os.stat(tmp_path / "gone")))
+    shutil.rmtree(lab)
+    assert close_all() == [f"{tmp_path / 'gone'} could not be let go of: No such file or directory"]
+    assert closed == ["first"]
+    assert close_all() == []

@@ -13,7 +13,15 @@ def at_the_end(close: Callable[[], str]) -> None:
 
 
 def close_all() -> list[str]:
-    """Close it all now; the lines."""
-    texts = [close() for close in reversed(_open)]
+    """Close it all now; the lines. What cannot be closed keeps nothing else from being closed."""
+    todo = _open[::-1]
     _open.clear()
+    texts = [_closed(close) for close in todo]
     return [text for text in texts if text]
+
+
+def _closed(close: Callable[[], str]) -> str:
+    try:
+        return close()
+    except OSError as error:
+        return f"{error.filename or 'the system'} could not be let go of: {error.strerror or error}"

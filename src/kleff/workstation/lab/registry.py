@@ -76,7 +76,7 @@ class LabRegistry(TreeRegistry):
 
     def release(self) -> list[str]:
         for mark in self._held.values():
-            if mark is not None:
+            if mark is not None and mark.exists():  # else the lab itself is gone since
                 with times_kept(mark.parent):
                     mark.unlink(missing_ok=True)
         self._held.clear()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kleff.errors import NoSuchWorkstation
+from kleff.errors import NoSuchWorkstation, remedy_for
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account, Number
@@ -82,7 +82,7 @@ class PasswdAccounts:
             return ""
         except OSError as error:
             what = f"which accounts there are cannot be told: {error.strerror}"
-            raise NoSuchWorkstation(what, where=text, remedy="look at that file; nothing was changed") from None
+            raise NoSuchWorkstation(what, where=text, remedy=remedy_for(error, "try again", "look at that file")) from None
 
     def folder(self, account: Account, variable: str) -> WPath | None:
         if variable in BASE:
