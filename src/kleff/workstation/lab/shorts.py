@@ -25,7 +25,8 @@ class LabShorts:
     def __init__(self, lab: Lab) -> None:
         self._lab = lab
         self._file = lab.folder / "state" / "short.json"
-        self._tops = [str((lab.folder / "files" / drive[:1]).resolve()) for drive in lab.file.short_names]
+        self._files = f"{(lab.folder / 'files').resolve()}/"
+        self._tops = [self._files + drive[:1] for drive in lab.file.short_names]
 
     def long(self, fd: int, short: str) -> str:
         """What is called so; "" for nothing."""
@@ -57,26 +58,29 @@ class LabShorts:
         """None where there are none."""
         if len(names) > MOST or not any(_where(fd).startswith(top) for top in self._tops):
             return None
-        given, shorts, others = self._given(), Shorts(), {fold(name) for name in names}
+        folder, given, shorts, others = self._folder(fd), self._given(), Shorts(), {fold(name) for name in names}
         for name in names:
-            if short := given.get(self._place(fd, name)):
+            if short := given.get(folder + fold(name)):
                 shorts.give(fold(name), short)
         for name in sorted(names, key=lambda name: (_came(fd, name), name)):
             if not shorts.of(fold(name)):
                 shorts.came(name, others)
-        self._remember(fd, given, {fold(name): short for name in names if (short := shorts.of(fold(name)))})
+        self._remember(folder, given, {fold(name): short for name in names if (short := shorts.of(fold(name)))})
         return shorts
 
-    def _remember(self, fd: int, given: dict[str, str], now: dict[str, str]) -> None:
+    def _remember(self, folder: str, given: dict[str, str], now: dict[str, str]) -> None:
         """Each keeps its own for as long as it stands there, whatever goes or comes beside it; what has gone has none."""
-        folder = self._place(fd, "")
-        there = {self._place(fd, name): short for name, short in now.items()}
-        before = {place: short for place, short in given.items() if os.path.dirname(place) == folder.rstrip("/")}
+        there = {folder + name: short for name, short in now.items()}
+        before = {place: short for place, short in given.items() if place.rpartition("/")[0] == folder[:-1]}
         if there != before:
             self._change({place: short for place, short in given.items() if place not in before} | there)
 
     def _place(self, fd: int, name: str) -> str:
-        return fold(os.path.relpath(f"{_where(fd)}/{name}", (self._lab.folder / "files").resolve()))
+        return self._folder(fd) + fold(name)
+
+    def _folder(self, fd: int) -> str:
+        """Where an open folder lies in the lab, with a separator behind."""
+        return fold(_where(fd).removeprefix(self._files)) + "/"
 
     def _given(self) -> dict[str, str]:
         try:
