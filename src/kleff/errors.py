@@ -81,6 +81,12 @@ class ActionFailed(KleffError):
     exit_code = 1
 
 
+class NotTold(ActionFailed):
+    """What a variable stands for cannot be told, though such a system has it: nobody can look there."""
+
+    exit_code = 1
+
+
 class InUse(ActionFailed):
     """Something cannot be moved, since a program holds it, or something in it, open."""
 

@@ -11,7 +11,7 @@ from kleff.case.guard.kept import Kept
 from kleff.case.record.unfinished import last_at_work
 from kleff.engine.accounts import for_all, keep_left_out, looked_at
 from kleff.engine.systems import applies
-from kleff.errors import ActionFailed, LinkOnTheWay
+from kleff.errors import ActionFailed, LinkOnTheWay, Refused
 from kleff.objects.base.action import Sighting
 from kleff.objects.base.here import Here, Options, Programs
 from kleff.objects.base.kind import Claimed, Claims, Keeps, Looks, able
@@ -164,8 +164,16 @@ def _own_places(here: Here) -> OwnPlaces:
 
 
 def _keep_named(here: Here, kept: Kept) -> None:
+    """What the procedure keeps.
+
+    Raises:
+        Refused: where that is cannot be told.
+    """
     for text in here.procedure.keep.paths:
-        for expanded in here.resolver.expand(text):
+        for expanded in here.resolver.meanings(text):
+            if expanded.unknown:
+                what = f"[keep] {text}: {expanded.unknown}: what it protects cannot be known"
+                raise Refused(what, where=here.procedure.name, remedy="mend that first; nothing was changed")
             if not expanded.absent:
                 reason = f"the procedure keeps {text}"
                 kept.patterns.append((expanded.volume, expanded.pattern, reason))

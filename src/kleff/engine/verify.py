@@ -55,10 +55,19 @@ def verify(here: Here, case: FromCase | None = None) -> Verification:
     found.add_besides(looked_at(case.findings if case else (), here))
     programs = any(steps_here(here, phase) for phase in REMOVED_BY_PROGRAMS)
     not_known = ["no case: what the uninstaller named is not known"] if case is None and programs else []
+    looked = sum(not action.nowhere for action in actions) + len(evidence)
+    if not looked and not found.all:
+        found.add([_nothing_looked_at(here)])
     return Verification(
-        clean=all(f.state == STAYS for f in found.all), looked=len(actions) + len(evidence), findings=found.all, not_known=not_known,
+        clean=all(f.state == STAYS for f in found.all), looked=looked, findings=found.all, not_known=not_known,
         shows=found.shows, accounts=sorted(here.options.accounts), left_out=len(left_out(here)),
     )  # fmt: skip
+
+
+def _nothing_looked_at(here: Here) -> Finding:
+    """That nothing was found proves nothing where nothing could be looked for."""
+    what = f"{here.procedure.product.name}: no step of the procedure looks anywhere on such a workstation"
+    return Finding(state=NOT_KNOWN, kind="", target=what, reason="nothing was looked at", phase="verify")
 
 
 class _Findings:

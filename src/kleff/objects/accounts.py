@@ -107,6 +107,7 @@ class NumberKind(Kind):
             return
         if found is None or records is None:
             action.state, action.reason = ABSENT, f"no such {kind}" if records else "this workstation keeps no such list"
+            action.nowhere = not records
             yield action
             return
         action.about, action.items = [NameId(kind, found.name)], 1

@@ -12,6 +12,7 @@ from kleff.objects.base.kind import Kind
 from kleff.procedure.globs import name_matches
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text
+from kleff.workstation.files.folders import inside
 from kleff.workstation.identity import NameId, path_id
 from kleff.workstation.paths import WPath
 
@@ -75,21 +76,14 @@ def _all(here: Here) -> Iterator[tuple[str, str, WPath | None]]:
             yield name, f"installed for the kernel {path.parts[len(top.parts)]}", path
     for parts in ASKED_FOR:
         folder = WPath(here.workstation.style, "", parts)
-        for name in _names(here, folder):
-            for line in _lines(here, folder.child(name)) if name.endswith(".conf") else ():
+        for path in inside(files, folder):
+            for line in _lines(here, path) if path.name.endswith(".conf") else ():
                 if line and not line.startswith(("#", ";")):
-                    yield line.strip(), f"asked for at every start by {folder.child(name)}", folder.child(name)
+                    yield line.strip(), f"asked for at every start by {path}", path
 
 
 def _real(here: Here, parts: tuple[str, ...]) -> WPath:
     return here.workstation.files.resolve(WPath(here.workstation.style, "", parts)).path
-
-
-def _names(here: Here, folder: WPath) -> list[str]:
-    try:
-        return here.workstation.files.names(folder)
-    except (FileNotFoundError, NotADirectoryError):
-        return []
 
 
 def _lines(here: Here, path: WPath) -> list[str]:

@@ -13,11 +13,11 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
+from kleff.objects.registered.spelling import Spelling
 from kleff.procedure.globs import fold, parts_match
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import AccountStep, Text, Texts
 from kleff.procedure.texts import Problem, path_problem
-from kleff.procedure.variables import BadTemplate
 from kleff.texts import plural
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
@@ -108,7 +108,7 @@ class _Leading(Kind, Generic[T]):
                 yield here.action(step, "look in", str(folder), account=_name(account), state=UNREADABLE, reason=why(error))
                 continue
             for path, shortcut in found:
-                target = _target(shortcut, here)
+                target = _target(shortcut, here, _name(account))
                 if target is None:
                     untold += [path] if shortcut is not None else []
                 elif _is_meant(model, target, here):
@@ -147,7 +147,7 @@ class _Leading(Kind, Generic[T]):
         assert path is not None
         if here.workstation.files.look(path) is None:
             return Outcome(note="already gone")
-        target = _target(read_shortcut(here.workstation.files.read(path, READ)), here)
+        target = _target(read_shortcut(here.workstation.files.read(path, READ)), here, action.account)
         if target is None or not _is_meant(step.model, target, here):
             return Outcome(state=KEPT, note="it leads elsewhere by now")
         account = next((a for a in here.resolver.accounts([]) if a.name == action.account), None)
@@ -222,21 +222,14 @@ def _shortcuts(folder: WPath, here: Here) -> Iterator[tuple[WPath, Shortcut | No
             yield path, read_shortcut(files.read(path, READ))
 
 
-def _target(shortcut: Shortcut | None, here: Here) -> WPath | None:
+def _target(shortcut: Shortcut | None, here: Here, account: str) -> WPath | None:
     """The path it leads to; None if that cannot be told: to no file, by the installer, to another machine."""
     if shortcut is None or shortcut.product:
         return None
-    for text in (shortcut.variables, shortcut.target):
-        if text.startswith("%"):
-            try:
-                found = [e for e in here.resolver.expand(text) if not e.absent and e.pattern]
-            except BadTemplate:
-                found = []
-            if found:
-                return found[0].literal_path(here.workstation.style)
-        elif text and (path := here.workstation.files.path(text)) is not None:
-            return path
-    return None
+    spelling = Spelling(here, account)
+    texts = (text for text in (shortcut.variables, shortcut.target) if "\\" in text)
+    found = (path for text in texts for path in spelling.path(text))
+    return next(found, None)
 
 
 def _is_meant(model: _LeadsTo, target: WPath, here: Here) -> bool:

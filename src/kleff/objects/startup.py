@@ -3,17 +3,19 @@
 On Windows with the switch that the system keeps beside each; on Linux by the Desktop Application Autostart Specification.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import Annotated
 
 from msgspec import Meta, Struct
 
 from kleff.case.guard.guard import Target
-from kleff.objects.base.action import ABSENT, REFUSED, TO_DO, Action, Outcome
+from kleff.errors import LinkOnTheWay
+from kleff.objects.base.action import ABSENT, REFUSED, TO_DO, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
 from kleff.objects.base.staging import Stage, shown_as
+from kleff.objects.base.unreadable import why
 from kleff.objects.keys.meaning import meant_keys
 from kleff.objects.tasks import path_of, program_of
 from kleff.procedure.globs import fold, name_matches
@@ -21,6 +23,7 @@ from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Text
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef
+from kleff.workstation.files.folders import inside
 from kleff.workstation.identity import KeyId, key_id, path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
@@ -28,6 +31,11 @@ from kleff.workstation.windows.shortcuts import read_shortcut
 from kleff.workstation.windows.switches import OF_FILES, OF_VALUES, OF_VALUES_32, is_off, same_start, switch_of, switches
 
 RUN = ("HKLM\\SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Run", "HKCU\\Software\\Microsoft\\Windows\\CurrentVersion\\Run")
+# What else starts with a session and has no switch: once, and by policy ("Run and RunOnce Registry Keys", Windows documentation).
+ALSO = tuple(f"{key}{more}" for key in RUN for more in ("Once",)) + tuple(
+    f"{root}\\Software\\Microsoft\\Windows\\CurrentVersion\\Policies\\Explorer\\Run" for root in ("HKLM", "HKCU")
+)
+LOAD = "HKCU\\Software\\Microsoft\\Windows NT\\CurrentVersion\\Windows"  # its values `Load` and `Run` name programs
 SESSION = "/etc/xdg/autostart"  # Desktop Application Autostart Specification; and `autostart` in an account's own settings
 SHORTCUT, READ = ".lnk", 1 << 20  # bytes of a file of a session
 
@@ -94,9 +102,27 @@ class StartupKind(Kind):
                 action.judged(verdict.word, verdict.reason, verdict.remedy)
             self._judge(step.model, here, action, name, command)
             yield action
-        for path, owner, command in self._files(step, here):
+        for owner in (None, *here.resolver.accounts(step.model.accounts)):
+            for action in self._of_files(step, here, owner):
+                found = True
+                yield action
+        for key, account, name in self._left_switches(step, here):
             found = True
-            who = owner.name if owner else ""
+            action = here.action(step, "take away", f"switch of {name}", account=account, items=1, undo="written back")
+            action.about, action.shows = [key_id(key, name)], ["what it switched does not start any more"]
+            yield refuse_own(action, here, "startup", [name])
+        if not found:
+            yield here.action(step, "take away", f"start of {step.model.startup}", state=ABSENT, reason="nothing of that name starts")
+
+    def _of_files(self, step: StepOf[StartupStop], here: Here, owner: Account | None) -> Iterator[Action]:
+        """What starts by a file, of everybody or of an account."""
+        who = owner.name if owner else ""
+        try:
+            found = list(self._files(step, here, owner))
+        except (OSError, LinkOnTheWay) as error:
+            yield here.action(step, "look at", "what starts with a session", account=who, state=UNREADABLE, reason=why(error))
+            return
+        for path, command in found:
             action = here.action(step, "take away", f"start of {path.name}", account=who, items=1, undo="moved back")
             action.about, action.shows = [path_id(path)], [f"starts: {command}"]
             action.set_details(AutostartFile(file=path.raw.hex(), account=owner.id if owner else ""))
@@ -106,13 +132,6 @@ class StartupKind(Kind):
                 action.judged(verdict.word, verdict.reason, verdict.remedy)
             self._judge(step.model, here, action, path.name.rpartition(".")[0], command)
             yield action
-        for key, account, name in self._left_switches(step, here):
-            found = True
-            action = here.action(step, "take away", f"switch of {name}", account=account, items=1, undo="written back")
-            action.about, action.shows = [key_id(key, name)], ["what it switched does not start any more"]
-            yield refuse_own(action, here, "startup", [name])
-        if not found:
-            yield here.action(step, "take away", f"start of {step.model.startup}", state=ABSENT, reason="nothing of that name starts")
 
     def _with_switch(self, action: Action, here: Here, sid: str, of: str, name: str) -> None:
         """The switch that the system keeps beside a start goes with it."""
@@ -127,10 +146,12 @@ class StartupKind(Kind):
 
     def _values(self, step: StepOf[StartupStop], here: Here) -> Iterator[tuple[KeyRef, str, str, str]]:
         registry = here.workstation.registry
-        for text in RUN if registry is not None else ():
+        for text in (*RUN, *ALSO, LOAD) if registry is not None else ():
             for key, account in meant_keys(here, text, None, step.model.accounts):
                 for value in registry.values(key) if registry else []:
-                    if self._wanted(step, here, value.name, value.text):
+                    if text == LOAD and fold(value.name) not in (fold("Load"), fold("Run")):
+                        continue
+                    if self._wanted(step, here, "" if text == LOAD else value.name, value.text):
                         yield key, account, value.name, value.text
 
     def _left_switches(self, step: StepOf[StartupStop], here: Here) -> Iterator[tuple[KeyRef, str, str]]:
@@ -139,7 +160,7 @@ class StartupKind(Kind):
         if registry is None:
             return
         hives = set(registry.api.hives())
-        owners = [a for a in here.resolver.accounts(step.model.accounts) if a.id in hives]
+        owners = [a for a in here.resolver.accounts(step.model.accounts) if a.id in hives or a.ordinary]
         for account in ([None] if machine else []) + owners:
             for of, key, value in switches(registry, account.id if account else ""):
                 name = value.name.removesuffix(SHORTCUT) if of == OF_FILES else value.name
@@ -150,17 +171,20 @@ class StartupKind(Kind):
         """Whether there is what a switch is of."""
         registry = here.workstation.registry
         if of == OF_FILES:
-            return any(owner == account and same_start(path.name, name) for path, owner in _session_files(here, [account]))
+            try:
+                return any(same_start(path.name, name) for path in _session_files(here, account))
+            except (OSError, LinkOnTheWay):
+                return True  # that they cannot be looked at is told by itself; a switch may be of one of them
         view = None if account else 32 if of == OF_VALUES_32 else 64
         keys = registry.canonical(RUN[1 if account else 0], account.id if account else "", view) if registry else []
         return any(registry is not None and registry.value(key, name) is not None for key in keys)
 
-    def _files(self, step: StepOf[StartupStop], here: Here) -> Iterator[tuple[WPath, Account | None, str]]:
-        files, accounts = here.workstation.files, here.resolver.accounts(step.model.accounts)
-        for path, account in _session_files(here, [None, *accounts]):
-            command = _command_of(files.read(path, READ), path.name)
-            if self._wanted(step, here, path.name.rpartition(".")[0], command.split(" ")[0] if path.name.endswith(".desktop") else command):
-                yield path, account, command
+    def _files(self, step: StepOf[StartupStop], here: Here, account: Account | None) -> Iterator[tuple[WPath, str]]:
+        for path in _session_files(here, account):
+            command = _command_of(here.workstation.files.read(path, READ), path.name)
+            program = command.split(" ")[0] if path.name.endswith(".desktop") else command
+            if self._wanted(step, here, path.name.rpartition(".")[0], program):
+                yield path, command
 
     def _target(self, path: WPath, account: Account | None) -> Target:
         return Target(path, len(path.parts), 9, account, account.home if account else None)
@@ -192,21 +216,24 @@ class StartupKind(Kind):
         return Outcome(items=1) if count else Outcome(note="already gone")
 
 
-def _session_files(here: Here, accounts: Sequence[Account | None]) -> Iterator[tuple[WPath, Account | None]]:
-    """The files whose programs start with a session: of everybody (None), and of accounts."""
+def _session_files(here: Here, account: Account | None) -> Iterator[WPath]:
+    """The files whose programs start with a session, of everybody (None) or of an account.
+
+    Raises:
+        OSError, LinkOnTheWay: they cannot be looked at.
+    """
     files, variables = here.workstation.files, here.workstation.variables
     session = files.path(SESSION)
-    for account in accounts:
-        if session is not None:
-            own = here.workstation.accounts.folder(account, "user.roaming") if account else None
-            folder, ending = (own.child("autostart") if own else None) if account else session, ".desktop"
-        else:
-            own = here.workstation.accounts.folder(account, "user.menu") if account else next(iter(variables.folders("program_menu")), None)
-            folder, ending = own.child("Startup") if own else None, SHORTCUT
-        for name in files.names(folder) if folder is not None else ():
-            look = files.look(folder.child(name)) if folder is not None else None
-            if folder is not None and fold(name).endswith(fold(ending)) and look is not None and look.is_file:
-                yield folder.child(name), account
+    if session is not None:
+        own = here.workstation.accounts.folder(account, "user.roaming") if account else None
+        folder, ending = (own.child("autostart") if own else None) if account else session, ".desktop"
+    else:
+        own = here.workstation.accounts.folder(account, "user.menu") if account else next(iter(variables.folders("program_menu")), None)
+        folder, ending = own.child("Startup") if own else None, SHORTCUT
+    for path in inside(files, folder) if folder is not None else ():
+        look = files.look(path)
+        if fold(path.name).endswith(fold(ending)) and look is not None and look.is_file:
+            yield path
 
 
 def _command_of(data: bytes, name: str) -> str:

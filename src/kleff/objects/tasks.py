@@ -11,6 +11,7 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
 from kleff.objects.base.staging import Stage, shown_as
+from kleff.objects.registered.spelling import Spelling
 from kleff.procedure.globs import name_matches, parts_match
 from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step, Text
@@ -100,7 +101,7 @@ class TaskKind(Kind):
             yield action
         if not found:
             reason = "no such task" if here.workstation.tasks else "this workstation has no such tasks; use  unit"
-            yield here.action(step, verb, f"task {step.model.task}", state=ABSENT, reason=reason)
+            yield here.action(step, verb, f"task {step.model.task}", state=ABSENT, reason=reason, nowhere=not here.workstation.tasks)
 
     def _judge(self, model: TaskStop | TaskDelete, task: Task, here: Here, action: Action) -> None:
         files, folded = here.workstation.files, here.workstation.style.folded
@@ -137,9 +138,9 @@ class TaskKind(Kind):
 
 def _runs(task: Task, pattern: str, here: Here) -> bool:
     """Whether it runs a program by its whole path."""
-    path = here.workstation.files.path(path_of(task.command))
     meant = [e for e in here.resolver.expand(pattern) if not e.absent]
-    return path is not None and any(e.volume == path.volume and parts_match(e.pattern, path.parts, path.style.folded) for e in meant)
+    paths = Spelling(here).path(path_of(task.command))
+    return any(e.volume == path.volume and parts_match(e.pattern, path.parts, path.style.folded) for path in paths for e in meant)
 
 
 def program_of(command: str) -> str:

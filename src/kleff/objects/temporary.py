@@ -19,6 +19,7 @@ from kleff.procedure.model import AccountStep, Step, Text
 from kleff.procedure.texts import Problem
 from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
+from kleff.workstation.files.folders import inside
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
@@ -116,10 +117,9 @@ def _found(model: TemporaryDelete, folder: WPath, here: Here) -> tuple[list[WPat
     """What is old enough, and how many others of that name are not; a folder is as young as what was changed last in it."""
     files, latest = here.workstation.files, (time.time() - parse_duration(model.older_than)) * 10**9
     old, young = list[WPath](), 0
-    for name in sorted(files.names(folder)):
-        if not name_matches(model.temp, name, here.workstation.style.folded):
+    for path in inside(files, folder):
+        if not name_matches(model.temp, path.name, here.workstation.style.folded):
             continue
-        path = folder.child(name)
         if all(look.times[1] <= latest for _, look in files.walk(path)):
             old.append(path)
         else:

@@ -3,7 +3,9 @@
 On Linux by The FreeDesktop.org Trash specification 1.0; on Windows the bins of all drives, see `workstation/windows/recycle_bin.py`.
 """
 
+import stat
 from collections.abc import Collection, Iterator
+from pathlib import Path
 from typing import Annotated
 from urllib.parse import unquote
 
@@ -16,16 +18,19 @@ from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import closed_to_us, plan_several, set_aside_several
-from kleff.procedure.globs import fold, parts_match
+from kleff.procedure.globs import parts_match
 from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Step, Texts
 from kleff.procedure.texts import Problem, path_problems
+from kleff.workstation.files.folders import inside, real_folder
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
 from kleff.workstation.windows.recycle_bin import thrown_away
 
 INFO = ".trashinfo"
+OF_ALL = ".Trash"  # in the topmost folder of a volume; with the number of an account behind it, that account's alone
+MADE_ANEW = ("proc", "sys", "dev", "run")
 SHOWN = 5  # things that a preview names
 
 
@@ -90,31 +95,63 @@ class TrashKind(Kind):
 
 
 def _found(here: Here, model: TrashDelete, account: Account) -> Iterator[tuple[WPath, WPath, str]]:
-    """(what was thrown away, the note on it, where it came from) of an account's own trash."""
-    files, top = here.workstation.files, here.workstation.accounts.folder(account, "user.local")
+    """(what was thrown away, the note on it, where it came from) of an account's own trash, on every volume."""
+    files = here.workstation.files
     wanted = [e for text in model.trash_of for e in here.resolver.expand(text) if not e.absent]
-    if top is None:
-        return
-    trash = top.child("Trash")
-    for name in files.names(trash.child("info")):
-        if not name.endswith(INFO):
-            continue
-        info, thing = trash.child("info", name), trash.child("files", name.removesuffix(INFO))
-        lines = files.read(info).decode("utf-8", "surrogateescape").splitlines()
-        text = next((unquote(line[5:], errors="surrogateescape") for line in lines if line.startswith("Path=")), "")
-        came = files.path(text) if text.startswith("/") else None
-        if came is None or files.look(thing) is None:
-            continue
-        if any(e.volume == came.volume and _holds(e.pattern, came) for e in wanted):
-            yield thing, info, text
+    for trash, base in _trashes(here, account):
+        for info in inside(files, trash.child("info")):
+            if not info.name.endswith(INFO):
+                continue
+            thing = trash.child("files", info.name.removesuffix(INFO))
+            came = _came_from(here, info, base)
+            if came is None or files.look(thing) is None:
+                continue
+            if any(e.volume == came.volume and _holds(e.pattern, came) for e in wanted):
+                yield thing, info, str(came)
+
+
+def _trashes(here: Here, account: Account) -> Iterator[tuple[WPath, WPath]]:
+    """An account's own trashes that are there, and the folder to which a place that is not whole is relative.
+
+    In its home, and in the topmost folder of every volume, where an administrator has made one for all (sticky, no link) or it has one of
+    its own. What another account has made under such a name is not its trash.
+    """
+    files = here.workstation.files
+    top = here.workstation.accounts.folder(account, "user.local")
+    if top is not None:
+        yield real_folder(files, top.child("Trash")), top
+    for volume in _volumes(here):
+        of_all = files.look(volume.child(OF_ALL))
+        shared = of_all is not None and of_all.is_folder and bool(of_all.mode & stat.S_ISVTX)
+        for trash in ([volume.child(OF_ALL, account.id)] if shared else []) + [volume.child(f"{OF_ALL}-{account.id}")]:
+            look = files.look(trash)
+            if look is not None and look.is_folder and look.uid == account.uid:
+                yield trash, volume
+
+
+def _volumes(here: Here) -> Iterator[WPath]:
+    """The topmost folders of the workstation's volumes, without those that the system makes anew at every start."""
+    top = WPath(here.workstation.style, "", ())
+    yield top
+    for text in dict.fromkeys(here.workstation.files.mounts_in(top)):
+        names = Path(text).relative_to(here.workstation.ground).parts if Path(text).is_relative_to(here.workstation.ground) else ()
+        if names and names[0] not in MADE_ANEW:
+            yield top.child(*names)
+
+
+def _came_from(here: Here, info: WPath, base: WPath) -> WPath | None:
+    """Where a thing lay before; None if that is not told."""
+    lines = here.workstation.files.read(info).decode("utf-8", "surrogateescape").splitlines()
+    text = next((unquote(line[5:], errors="surrogateescape") for line in lines if line.startswith("Path=")), "")
+    return here.workstation.files.path(text if text.startswith("/") else f"{base}/{text}") if text else None
 
 
 def _from_bins(here: Here, model: TrashDelete, account: Account) -> Iterator[tuple[WPath, WPath, str]]:
     """The same of an account's bins."""
     files = here.workstation.files
     wanted = [e for text in model.trash_of for e in here.resolver.expand(text) if not e.absent]
-    for thrown in thrown_away(files):
-        came = files.path(thrown.was) if fold(thrown.account) == fold(account.id) else None
+    for thrown in thrown_away(files, account.id):
+        came = files.path(thrown.was)
         if came is not None and any(e.volume == came.volume and _holds(e.pattern, came) for e in wanted):
             yield thrown.thing, thrown.told, thrown.was
 

@@ -89,6 +89,11 @@ class BadTemplate(ValueError):
     """A path text whose variables cannot be understood."""
 
 
+def as_written(variable: str) -> str:
+    """A variable as a procedure writes it."""
+    return f"%{variable.removeprefix('env.')}%" if variable.startswith("env.") else f"{{{variable}}}"
+
+
 def parse_template(text: str, places: Collection[str] = ()) -> Template:
     """Take a path text apart.
 

@@ -5,6 +5,7 @@ The lowest layer (`RegistryApi`) is the system's own on a real Windows and `.reg
 
 from __future__ import annotations
 
+import errno
 from base64 import b64decode, b64encode
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -123,6 +124,13 @@ def _split_point(hive: str, parts: Sequence[str]) -> int | None:
     if hive == "HKU" or is_shared(upper):
         return None
     return offset + 1
+
+
+class NoHive(OSError):
+    """Settings that must be there are not: nothing that stands in them can be said not to be there."""
+
+    def __init__(self, what: str, where: object) -> None:
+        super().__init__(errno.ENODATA, f"{what} are not where they have to be", str(where))
 
 
 class Registry:

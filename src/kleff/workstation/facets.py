@@ -42,7 +42,11 @@ class Accounts(Protocol):
         """Every account and group that files can belong to, the system's own too."""
 
     def folder(self, account: Account, variable: str) -> WPath | None:
-        """What `{user...}` means for an account, from that account's own settings; None if unset."""
+        """What `{user...}` means for an account, from that account's own settings; None if such a system has no such folder.
+
+        Raises:
+            NotTold: it has, and where it is cannot be told.
+        """
 
 
 class Records(Protocol):
@@ -274,7 +278,11 @@ class Scripts(Protocol):
 
 class Variables(Protocol):
     def folders(self, variable: str) -> list[WPath]:
-        """What a system variable stands for; empty if it is unset here."""
+        """What a system variable stands for; empty if such a system has none of that name.
+
+        Raises:
+            NotTold: it has, and it is not set here.
+        """
 
 
 @dataclass

@@ -14,7 +14,7 @@ from kleff.case.guard.kept import Kept
 from kleff.case.guard.keys import KeyGuard
 from kleff.case.guard.rules import PlaceRules
 from kleff.case.guard.verdict import OK, Verdict
-from kleff.errors import LinkOnTheWay, remedy_for
+from kleff.errors import LinkOnTheWay, NotTold, remedy_for
 from kleff.procedure.globs import could_hold, fold, name_matches, parts_match
 from kleff.registry.registry import KeyRef
 from kleff.workstation.facets import Workstation
@@ -93,7 +93,10 @@ class Guard:
         for account in self._accounts:
             if account.ordinary:
                 for name in self._table.own_folders:
-                    folder = self._workstation.accounts.folder(account, name)
+                    try:
+                        folder = self._workstation.accounts.folder(account, name)
+                    except NotTold:  # then the place where it mostly is stays; by its variable nothing can be reached
+                        folder = account.home.child(name.removeprefix("user.").capitalize())
                     if folder is not None and not folder.holds(account.home):
                         yield folder, account, name.removeprefix("user.")
 
@@ -220,7 +223,7 @@ class Guard:
         try:
             mounts = self._workstation.files.mounts_in(target.path)
         except OSError as error:
-            return Verdict("refused", f"it cannot be looked at: {error.strerror}", remedy_for(error, "run again"))
+            return Verdict("refused", f"it cannot be looked at: {error.strerror}", remedy_for(error, "run again"), unseen=True)
         return Verdict("refused", f"it is or holds a mount point: {mounts[0]}") if mounts else OK
 
     def _redirected(self, target: Target) -> Verdict:

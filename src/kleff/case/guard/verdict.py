@@ -7,11 +7,16 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Verdict:
-    """`ok`, `kept` or `refused`, and why; `remedy` where another procedure would not help."""
+    """`ok`, `kept` or `refused`, and why; `remedy` where another procedure would not help.
+
+    Attributes:
+        unseen: nothing speaks against it but that it could not be looked at.
+    """
 
     word: str
     reason: str = ""
     remedy: str = ""
+    unseen: bool = False
 
     @property
     def ok(self) -> bool:

@@ -41,6 +41,7 @@ class Action(msgspec.Struct, kw_only=True):
         written: the text of the step that led to it, its variables put in, where it is not the target itself.
         state: `to do` ... `manual`; `reason` says why where it is not `to do`.
         state_word: how that state is called where the usual word does not fit.
+        nowhere: it is absent since such a workstation cannot have it: no place was looked at.
         later: not now, but looked at again when its turn comes.
         because: why it is in the plan.
         version, component: of what is registered or installed, where the action is about that.
@@ -76,6 +77,7 @@ class Action(msgspec.Struct, kw_only=True):
     state: str = TO_DO
     state_word: str = ""
     reason: str = ""
+    nowhere: bool = False
     later: bool = False
     because: str = ""
     saves: str = ""

@@ -23,9 +23,10 @@ AT_MOST = 50
 def named_places(here: Here) -> list[WPath]:
     """What `[places]` names, without what may not be removed: that is nobody's alone, half the system runs from /usr."""
     style = here.workstation.style
-    meant = [e for texts in here.procedure.places.values() for text in texts for e in here.resolver.expand(text)]
-    found = [e.literal_path(style) for e in meant if not e.absent and not e.is_glob]
-    return [p for p in found if p.parts and here.guard.check(Target(p, len(p.parts), 9)).ok]
+    meant = [e for texts in here.procedure.places.values() for text in texts for e in here.resolver.meanings(text)]
+    found = [e.literal_path(style) for e in meant if e.pattern and not e.is_glob]
+    judged = ((p, here.guard.check(Target(p, len(p.parts), 9))) for p in found if p.parts)
+    return [p for p, verdict in judged if verdict.ok or verdict.unseen]
 
 
 def own_places(here: Here, actions: Sequence[Action]) -> list[WPath]:

@@ -6,9 +6,10 @@ from difflib import get_close_matches
 from itertools import takewhile
 
 from kleff.case.guard.guard import Target
+from kleff.errors import NotTold
 from kleff.procedure.globs import PathStyle, is_glob, literal, literal_count
 from kleff.procedure.loaded import Procedure
-from kleff.procedure.variables import Template, parse_template
+from kleff.procedure.variables import Template, as_written, parse_template
 from kleff.workstation.facets import Workstation
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
@@ -20,9 +21,11 @@ class Expanded:
 
     Attributes:
         text: for people, with the variable put in.
-        pattern: glob parts below the volume; names from a variable are literal. Empty if `absent` says why.
+        pattern: glob parts below the volume; names from a variable are literal. Empty if `absent` or `unknown` says why.
         account: whose variable it hangs on.
         base: what the variable stands for.
+        absent: why such a workstation cannot have it.
+        unknown: why it cannot be told where that is: nobody has looked there.
     """
 
     text: str
@@ -32,6 +35,7 @@ class Expanded:
     variable: str = ""
     base: WPath | None = None
     absent: str = ""
+    unknown: str = ""
 
     @property
     def is_glob(self) -> bool:
@@ -74,24 +78,48 @@ class Resolver:
         return next((a for a in self._all if a.id == id), None)
 
     def expand(self, text: str, accounts: list[str] | None = None) -> Iterator[Expanded]:
-        """Every meaning of a path text, one per account and per folder a variable stands for."""
+        """Every meaning of a path text, one per account and per folder a variable stands for.
+
+        Raises:
+            NotTold: where one of them is cannot be told.
+        """
+        for found in self.meanings(text, accounts):
+            if found.unknown:
+                raise NotTold(found.unknown, remedy="mend that, then try again")
+            yield found
+
+    def meanings(self, text: str, accounts: list[str] | None = None) -> Iterator[Expanded]:
+        """The same, with those of which it cannot be told where they are."""
         template = parse_template(text, self._places)
         if template.variable.startswith("place."):
             for inner in self._places[template.variable[6:]]:
-                for found in self.expand(inner, accounts):
+                for found in self.meanings(inner, accounts):
                     yield self._long(self._append(found, template))
         elif template.per_account:
             for account in self.accounts(accounts or []):
-                base = self.workstation.accounts.folder(account, template.variable)
-                yield self._long(self._join(template, base, account))
+                yield self._of_account(template, account)
         elif template.variable:
-            folders = self.workstation.variables.folders(template.variable)
-            for base in folders:
-                yield self._long(self._join(template, base, None))
-            if not folders:
-                yield self._join(template, None, None)
+            yield from self._of_system(template)
         else:
             yield self._long(self._absolute(template))
+
+    def _of_account(self, template: Template, account: Account) -> Expanded:
+        try:
+            base = self.workstation.accounts.folder(account, template.variable)
+        except NotTold as error:
+            return Expanded(template.text, account=account, variable=template.variable, unknown=error.what)
+        return self._long(self._join(template, base, account))
+
+    def _of_system(self, template: Template) -> Iterator[Expanded]:
+        try:
+            folders = self.workstation.variables.folders(template.variable)
+        except NotTold as error:
+            yield Expanded(template.text, variable=template.variable, unknown=error.what)
+            return
+        for base in folders:
+            yield self._long(self._join(template, base, None))
+        if not folders:
+            yield self._join(template, None, None)
 
     def _long(self, found: Expanded) -> Expanded:
         """With the long names of what is called by short ones, as far as no wildcard comes before."""
@@ -115,14 +143,13 @@ class Resolver:
     def _join(self, template: Template, base: WPath | None, account: Account | None) -> Expanded:
         root = base is not None and not base.parts and template.variable != "env.SystemDrive"  # which is a root by its nature
         if base is None or root:
-            name = template.variable
-            written = f"%{name.removeprefix('env.')}%" if name.startswith("env.") else f"{{{name}}}"
-            return Expanded(template.text, account=account, variable=template.variable, absent=f"{written} is not set here")
+            absent = f"{as_written(template.variable)} is not set here"
+            return Expanded(template.text, account=account, variable=template.variable, absent=absent)
         found = Expanded(str(base), base.volume, _literal(base.parts), account, template.variable, base)
         return self._append(found, template)
 
     def _append(self, found: Expanded, template: Template) -> Expanded:
-        if found.absent:
+        if found.absent or found.unknown:
             return found
         style = self.workstation.style
         if not style.drives and "\\" in template.rest:

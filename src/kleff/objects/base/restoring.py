@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Protocol, TypeVar, runtime_checkable
 import msgspec
 
 from kleff.case.renumbering import Renumbering
+from kleff.errors import NotTold
 from kleff.objects.base.action import ABSENT, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.procedure.globs import fold
@@ -79,7 +80,10 @@ class Restoring:
             return None
         if item.variable.startswith("user."):
             account = self.account(item)
-            folder = self.here.workstation.accounts.folder(account, item.variable) if account else None
+            try:
+                folder = self.here.workstation.accounts.folder(account, item.variable) if account else None
+            except NotTold as error:
+                raise Nowhere(error.what) from None
             if folder is None:
                 raise Nowhere(f"{{{item.variable}}} of {item.account} is not set here")
             return folder

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from kleff.errors import LinkOnTheWay
+from kleff.errors import KleffError
 from kleff.registry.registry import KeyRef, Registry
 
 
 def why(error: Exception) -> str:
     """Why something could not be looked at."""
-    if isinstance(error, LinkOnTheWay):
+    if isinstance(error, KleffError):
         return error.what
     if isinstance(error, OSError):
         return f"it cannot be looked at: {error.strerror}"

@@ -130,7 +130,7 @@ class DriverKind(ShownOnly, Kind):
             yield action
         if not packages:
             reason = "no such driver" if here.workstation.drivers is not None else "this workstation has no store of drivers"
-            yield here.action(step, verb, f"driver {model.driver}", state=ABSENT, reason=reason)
+            yield here.action(step, verb, f"driver {model.driver}", state=ABSENT, reason=reason, nowhere=here.workstation.drivers is None)
 
     def _planned(self, model: DriverUninstall, package: DriverPackage, count: int, action: Action, here: Here) -> None:
         drivers = here.workstation.drivers

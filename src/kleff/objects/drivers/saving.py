@@ -48,7 +48,7 @@ class SavedDrivers:
             yield action
         if not found:
             reason = "not registered" if here.workstation.registry else "this workstation keeps no drivers in a registry"
-            yield here.action(step, "save", f"driver {model.driver}", state=ABSENT, reason=reason)
+            yield here.action(step, "save", f"driver {model.driver}", state=ABSENT, reason=reason, nowhere=here.workstation.drivers is None)
 
     def do(self, action: Action, model: DriverBackup, work: Work) -> Outcome:
         (key, _), registry = action.key(), work.here.workstation.registry

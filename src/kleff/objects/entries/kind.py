@@ -83,7 +83,7 @@ class RegisteredKind(Kind):
             yield here.action(step, verb, pattern, account=account, state=UNREADABLE, reason=NOT_LOOKED_AT)
         if not found:
             reason = "not registered" if here.workstation.entries else "this system registers packages, not products"
-            yield here.action(step, verb, pattern, state=ABSENT, reason=reason)
+            yield here.action(step, verb, pattern, state=ABSENT, reason=reason, nowhere=not here.workstation.entries)
         for entry in found:
             target = entry.name if entry.version in entry.name else f"{entry.name} ({entry.version})"
             action = here.action(step, verb, target, about=[entry.id], account=entry.account, version=entry.version, component=entry.name)

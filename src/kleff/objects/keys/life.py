@@ -89,7 +89,7 @@ class KeyLife(Kind, Generic[K]):
         meant = list(self._meant(step, here))
         if not meant:
             reason = "the workstation has no registry" if here.workstation.registry is None else "no hive is meant here"
-            yield here.action(step, verb, self._named(step), state=ABSENT, reason=reason)
+            yield here.action(step, verb, self._named(step), state=ABSENT, reason=reason, nowhere=True)
         for key, account in meant:
             about = [key_id(key, self._value(step))]
             action = here.action(step, verb, self._text(step, key), account=account, about=about)

@@ -20,7 +20,7 @@ def meant_keys(here: Here, text: str, view: int | None, accounts: list[str]) -> 
     if root not in ("HKLM", "HKEY_LOCAL_MACHINE"):
         hives = set(registry.api.hives())
         for account in here.resolver.accounts(accounts):
-            if account.id in hives:
+            if account.id in hives or account.ordinary:  # whose settings are missing is told by who looks into them
                 for key in registry.canonical(text, account.id, view):
                     yield key, account.name
 

@@ -62,7 +62,14 @@ class AlternativesKind(Kind):
             yield action
         if not any_there:
             reason = "none leads there" if here.workstation.alternatives else "this workstation has none"
-            yield here.action(step, "remove", f"alternatives to {model.alternatives_to}", state=ABSENT, reason=reason)
+            yield here.action(
+                step,
+                "remove",
+                f"alternatives to {model.alternatives_to}",
+                state=ABSENT,
+                reason=reason,
+                nowhere=not here.workstation.alternatives,
+            )
 
     def claims(self, step: StepOf[AlternativesDelete], here: Here) -> Claimed:
         """The programs, so that those of packages which stay are known to stay."""

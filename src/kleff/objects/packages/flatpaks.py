@@ -82,7 +82,7 @@ class FlatpakKind(Kind):
         yield from self._settings(step, model, here, verb)
         if not any_there:
             reason = "not installed" if here.workstation.flatpaks else "this workstation has no flatpaks"
-            yield here.action(step, verb, f"flatpak {model.flatpak}", state=ABSENT, reason=reason)
+            yield here.action(step, verb, f"flatpak {model.flatpak}", state=ABSENT, reason=reason, nowhere=not here.workstation.flatpaks)
 
     def _about(self, step: LoadedStep, here: Here, verb: str, going: list[Flatpak]) -> Action:
         names = ", ".join(f"{one.name} {one.version}".strip() for one in going)

@@ -80,7 +80,7 @@ class PackageKind(Kind):
         found = matching(model, here, purge)
         if not found:
             reason = "not installed" if here.workstation.packages else "the workstation has no packages"
-            yield here.action(step, verb, ", ".join(model.names), state=ABSENT, reason=reason)
+            yield here.action(step, verb, ", ".join(model.names), state=ABSENT, reason=reason, nowhere=not here.workstation.packages)
         outside = [p for p in found if not here.version_in_range(p.version, " ".join(model.names))]
         for package in outside:
             yield here.action(

@@ -49,7 +49,9 @@ class ShadowedKind(Kind):
             yield self._planned(step, model, here, found, others)
         else:
             reason = "nothing of it stays" if here.workstation.packages else "the workstation has no packages"
-            yield here.action(step, "change", f"packages of {model.shadowed_by}", state=ABSENT, reason=reason)
+            yield here.action(
+                step, "change", f"packages of {model.shadowed_by}", state=ABSENT, reason=reason, nowhere=not here.workstation.packages
+            )
 
     def _planned(self, step: LoadedStep, model: ShadowedPurge, here: Here, found: list[Package], others: dict[str, str]) -> Action:
         packages = here.workstation.packages

@@ -18,6 +18,7 @@ from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem
 from kleff.texts import plural
+from kleff.workstation.files.folders import real_folder
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Package
@@ -75,7 +76,7 @@ class SourceKind(Kind):
 def _paths(model: SourceDelete, here: Here) -> list[WPath]:
     """The list, and the keys that it alone names."""
     files = here.workstation.files
-    folder = WPath(here.workstation.style, "", LISTS)
+    folder = real_folder(files, WPath(here.workstation.style, "", LISTS))
     own = folder.child(model.source)
     if files.look(own) is None:
         return []
@@ -98,7 +99,7 @@ def _lists(model: SourceDelete, here: Here) -> tuple[list[WPath], list[str]]:
 def _keys(here: Here, file: WPath) -> list[str]:
     try:
         text = here.workstation.files.read(file, MOST).decode("utf-8", "replace")
-    except OSError:
+    except FileNotFoundError:
         return []
     return [a or b for a, b in SIGNED.findall(text)]
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from kleff.case.guard.guard import Target
-from kleff.errors import ActionFailed, InUse, KleffError, LinkOnTheWay, Stopped, remedy_for
+from kleff.errors import ActionFailed, InUse, KleffError, LinkOnTheWay, NotTold, Stopped, remedy_for
 from kleff.objects.base.action import ABSENT, KEPT, NOT_EMPTY, REFUSED, UNREADABLE, Action, Inside, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
@@ -21,6 +21,7 @@ from kleff.objects.paths.steps import NamedPaths, PathEvidence, PathsBackup, Pat
 from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.texts import plural
 from kleff.texts import size as sizes
+from kleff.workstation.files.folders import holds_something
 from kleff.workstation.identity import packed, path_id
 from kleff.workstation.paths import WPath
 
@@ -56,12 +57,12 @@ class PathKind(Kind):
         return Words("Looked for", ("item", "items"), sized=True)
 
     def look(self, step: StepOf[PathEvidence], here: Here) -> Iterator[Sighting]:
-        for expanded in here.resolver.expand(step.model.path):
+        for expanded in here.resolver.meanings(step.model.path):
             account = expanded.account.name if expanded.account else ""
             try:
                 for path in found_paths(expanded, here):
                     yield Sighting(kind="path", what=str(path), about=path_id(path), account=account, line=step.line)
-            except (OSError, LinkOnTheWay) as error:
+            except (OSError, LinkOnTheWay, NotTold) as error:
                 yield Sighting(kind="path", what=f"{expanded.text} ({why(error)})", account=account, line=step.line, unreadable=True)
 
     def plan(self, step: StepOf[NamedPaths | PathsBackup], here: Here) -> Iterator[Action]:
@@ -69,18 +70,18 @@ class PathKind(Kind):
         verb = {"backup": "save", "delete": "set aside", "verify": "look for"}[step.phase]
         at_most = model.at_most if isinstance(model, PathsDelete) else 0
         for text in model.paths:
-            for expanded in here.resolver.expand(text, model.accounts):
+            for expanded in here.resolver.meanings(text, model.accounts):
                 account = expanded.account.name if expanded.account else ""
                 base = here.action(step, verb, expanded.text, account=account)
                 try:
                     paths = found_paths(expanded, here, at_most)
-                except (OSError, LinkOnTheWay) as error:
+                except (OSError, LinkOnTheWay, NotTold) as error:
                     base.state = REFUSED if isinstance(error, LinkOnTheWay) and step.phase != "verify" else UNREADABLE
                     base.reason = why(error)
                     yield base
                     continue
                 if not paths:
-                    base.state, base.reason = ABSENT, expanded.absent or "not there"
+                    base.state, base.reason, base.nowhere = ABSENT, expanded.absent or "not there", bool(expanded.absent)
                     if not expanded.absent and not expanded.is_glob:
                         base.about = [path_id(expanded.literal_path(here.workstation.style))]
                     yield base
@@ -164,7 +165,7 @@ class PathKind(Kind):
             action.judged(REFUSED, why_not, "name folders beside it, or leave  before_uninstall  out")
             return
         try:
-            if model.only_if_empty and files.names(target.path):
+            if model.only_if_empty and holds_something(files, target.path):
                 action.state, action.reason, action.later = KEPT, NOT_EMPTY, True
                 return
             removal = here.guard.removal(target.path)
@@ -252,7 +253,7 @@ class PathKind(Kind):
         prepared = Prepared(target)
         if files.look(target.path) is None:
             prepared.outcome = Outcome(note="already gone")
-        elif model.only_if_empty and files.names(target.path):
+        elif model.only_if_empty and holds_something(files, target.path):
             prepared.outcome = Outcome(state=KEPT, note="not empty")
         else:
             removal = work.here.guard.removal(target.path)
@@ -285,11 +286,9 @@ class PathKind(Kind):
 
     def always_refused(self, step: LoadedStep, here: Here) -> Iterator[str]:
         model = step.model
-        if not isinstance(model, PathsDelete):
-            return
-        for text in model.paths[:ASKED]:
-            for expanded in here.resolver.expand(text):
-                if expanded.absent or not expanded.pattern:
+        for text in model.paths[:ASKED] if isinstance(model, PathsDelete) else ():
+            for expanded in here.resolver.meanings(text):
+                if not expanded.pattern:
                     continue
                 path = WPath(here.workstation.style, expanded.volume, expanded.pattern)
                 verdict = here.guard.check(here.resolver.target(expanded, path))
@@ -304,10 +303,10 @@ class PathKind(Kind):
         if not isinstance(model, PathsDelete):
             return claimed
         for text in model.paths:
-            for expanded in here.resolver.expand(text, model.accounts):
-                with contextlib.suppress(OSError, LinkOnTheWay):  # the plan says so where it stands
+            for expanded in here.resolver.meanings(text, model.accounts):
+                with contextlib.suppress(OSError, LinkOnTheWay, NotTold):  # the plan says so where it stands
                     for path in found_paths(expanded, here, model.at_most):
-                        whole = not (model.only_if_empty and here.workstation.files.names(path))
+                        whole = not (model.only_if_empty and holds_something(here.workstation.files, path))
                         claimed.targets.append((here.resolver.target(expanded, path), whole))
                         claimed.shared += [path] if model.even_if_shared else []
         return claimed
@@ -318,9 +317,9 @@ class PathKind(Kind):
         if not isinstance(model, PathsBackup | PathsDelete):
             return names
         for text in model.paths:
-            for expanded in here.resolver.expand(text, model.accounts):
+            for expanded in here.resolver.meanings(text, model.accounts):
                 if expanded.account and expanded.account.name not in names:
-                    with contextlib.suppress(OSError, LinkOnTheWay):
+                    with contextlib.suppress(OSError, LinkOnTheWay, NotTold):
                         names |= {expanded.account.name} if found_paths(expanded, here) else set()
         return names
 

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from kleff.case.guard.guard import Target
-from kleff.errors import ActionFailed, LinkOnTheWay, remedy_for
+from kleff.errors import ActionFailed, LinkOnTheWay, NotTold, remedy_for
 from kleff.objects.base.action import ABSENT, TO_DO, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
@@ -175,7 +175,10 @@ class Rescuer:
         """A new folder on the desktop, in the documents, or in the home: the first that is there and the account's own."""
         name = f"Rescued from {self._here.procedure.product.name} {datetime.now():%Y-%m-%d}"
         for variable in ("user.desktop", "user.documents", "user.home"):
-            folder = self._here.workstation.accounts.folder(account, variable)
+            try:
+                folder = self._here.workstation.accounts.folder(account, variable)
+            except NotTold:
+                continue  # there is another
             look = self._files.look(folder) if folder is not None else None
             if folder is None or look is None or not look.is_folder:
                 continue

@@ -5,6 +5,7 @@ from typing import Annotated
 
 from msgspec import Meta, field
 
+from kleff.errors import NotTold
 from kleff.objects.base.here import Here
 from kleff.objects.base.resolve import Expanded
 from kleff.procedure.globs import check_glob, is_glob, name_matches
@@ -105,8 +106,10 @@ def found_paths(expanded: Expanded, here: Here, at_most: int = 0) -> list[WPath]
         at_most: if given, far more than these need not be found; that they are too many is certain then.
 
     Raises:
-        LinkOnTheWay, OSError: it could not be looked at.
+        LinkOnTheWay, OSError, NotTold: it could not be looked at.
     """
+    if expanded.unknown:
+        raise NotTold(expanded.unknown, remedy="mend that, then try again")
     if expanded.absent:
         return []
     return list(here.workstation.files.expand(expanded.volume, expanded.pattern, 100 * at_most))

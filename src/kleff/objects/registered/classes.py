@@ -50,7 +50,7 @@ def _find_path(model: _AppPath, registry: Registry, here: Here) -> Iterator[Foun
     into = Into(here, [model.app_path]) if is_path(model.app_path) else None
     for top, account, name in _below(APP_PATHS, model.accounts, registry, here):
         leads = registry.text(top.child(name), "")
-        if into.leads(leads) if into is not None else name_matches(model.app_path, name, True):
+        if into.leads(leads, account) if into is not None else name_matches(model.app_path, name, True):
             yield Found(name, account, keys=(top.child(name),), shows=(f"leads to {leads}",))
 
 
@@ -96,7 +96,7 @@ def _find_protocol(model: _Protocol, registry: Registry, here: Here) -> Iterator
             if registry.value(key, "URL Protocol") is None:
                 continue
             command = registry.text(key.child("shell").child("open").child("command"), "")
-            kept = "" if into.leads(command) else f"it is another program's by now: {command or 'no command'}"
+            kept = "" if into.leads(command, account) else f"it is another program's by now: {command or 'no command'}"
             yield Found(model.protocol, account, keys=(key,), shows=(f"opened by {command}",), kept=kept)
 
 
@@ -134,13 +134,20 @@ def _find_class(model: _ComClass, registry: Registry, here: Here) -> Iterator[Fo
     into = Into(here, [model.com_class])
     for top, account, id_ in _below(rf"{CLASSES}\CLSID", model.accounts, registry, here):
         key = top.child(id_)
-        leads = next((server for name in SERVERS if into.leads(server := registry.text(key.child(name), ""))), "")
+        leads = next((text for name in SERVERS for text in _servers(key.child(name), registry) if into.leads(text, account)), "")
         if leads:
             names = [registry.text(key.child(name), "") for name in ("ProgID", "VersionIndependentProgID")]
             of_names = tuple(k for name in names if name and (k := _of_name(key, name, id_, registry)) is not None)
             title = registry.text(key, "") or id_
             yield Found(f"{title} {id_}" if title != id_ else id_, account, keys=(key, *of_names), shows=(f"its server: {leads}",))
     yield from _libraries(model, into, registry, here)
+
+
+def _servers(key: KeyRef, registry: Registry) -> Iterator[str]:
+    """The server itself; and of one that the system's own loads, where its code is, for each version (.NET Framework, regasm.exe)."""
+    yield registry.text(key, "")
+    for one in (key, *map(key.child, registry.subkeys(key))):
+        yield registry.text(one, "CodeBase")
 
 
 def _of_name(key: KeyRef, name: str, id_: str, registry: Registry) -> KeyRef | None:
@@ -154,7 +161,7 @@ def _libraries(model: _ComClass, into: Into, registry: Registry, here: Here) -> 
         for version in registry.subkeys(top.child(id_)):
             key = top.child(id_).child(version)
             files = [registry.text(key.child(n).child(p), "") for n in registry.subkeys(key) for p in ("win32", "win64")]
-            if leads := next((file for file in files if into.leads(file)), ""):
+            if leads := next((file for file in files if into.leads(file, account)), ""):
                 yield Found(f"type library {id_} {version}", account, keys=(key,), shows=(f"its file: {leads}",))
 
 

@@ -107,7 +107,7 @@ def _handled(key: KeyRef, name: str, into: Into, registry: Registry, here: Here)
 
 
 def _leads(key: KeyRef, into: Into, registry: Registry) -> bool:
-    return into.leads(_command(key, registry))
+    return into.leads(_command(key, registry), key.parts[0] if key.hive == "HKU" else "")
 
 
 def _command(key: KeyRef, registry: Registry) -> str:

@@ -16,7 +16,12 @@ from kleff.procedure.texts import Problem, path_problem
 from kleff.registry.registry import Registry
 
 # Each a value "v2.30|Action=Allow|Dir=In|App=C:\...|Name=...|" ([MS-GPFAS] 2.2.2.19, Firewall Rule and the Firewall Rule Grammar Rule).
-RULES = r"HKLM\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\FirewallRules"
+POLICY = r"HKLM\SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy"
+# The workstation's own rules, those of packaged apps, and those that an administrator's policy has brought.
+RULES = (
+    rf"{POLICY}\FirewallRules", rf"{POLICY}\RestrictedServices\AppIso\FirewallRules",
+    r"HKLM\SOFTWARE\Policies\Microsoft\WindowsFirewall\FirewallRules",
+)  # fmt: skip
 
 
 class _Firewall(Step, kw_only=True, frozen=True):
@@ -45,7 +50,7 @@ def _stage(model: _Firewall, stage: Stage) -> None:
 
 def _find(model: _Firewall, registry: Registry, here: Here) -> Iterator[Found]:
     into = Into(here, [model.firewall]) if is_path(model.firewall) else None
-    for key in registry.canonical(RULES):
+    for key in (key for text in RULES for key in registry.canonical(text)):
         for value in registry.values(key):
             told = dict(part.partition("=")[::2] for part in value.text.split("|"))
             name, program = told.get("Name", ""), told.get("App", "")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -13,18 +12,18 @@ from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
+from kleff.objects.registered.spelling import Spelling
 from kleff.procedure.globs import fold, is_glob, literal_count, parts_match
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step
-from kleff.procedure.variables import BadTemplate
 from kleff.registry.regfile import RegKey
 from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.identity import KeyId, NameId, PathId, key_id
+from kleff.workstation.paths import WPath
 
 R = TypeVar("R", bound=Step)
 
 LETTERS = 4  # of a name with wildcards
-PATHS = re.compile(r'(?:[A-Za-z]:|%\w+(?:\(x86\))?%)\\[^"|<>*?]+')
 SHOWN = 8
 
 
@@ -106,7 +105,7 @@ class RegisteredKind(Kind, Generic[R]):
         noun, through = self.sort.noun[0], self.sort.looks_through
         verb, text = ("delete" if step.phase == "delete" else "look for"), f"{noun} {self.named(step.model)}"
         if here.workstation.registry is None:
-            yield here.action(step, verb, text, state=ABSENT, reason="this workstation has no registry")
+            yield here.action(step, verb, text, state=ABSENT, reason="this workstation has no registry", nowhere=True)
             return
         try:
             found = list(self.find(step.model, here))
@@ -199,21 +198,18 @@ class Into:
     def __init__(self, here: Here, patterns: Sequence[str]) -> None:
         self._here = here
         self._meant = [e for text in patterns for e in here.resolver.expand(text) if not e.absent]
+        self._spellings: dict[str, Spelling] = {}
 
-    def leads(self, text: str) -> bool:
-        """Whether a path in it is meant, or lies below one that is."""
-        return any(self._is_meant(found) for found in PATHS.findall(text))
+    def leads(self, text: str, account: str = "") -> bool:
+        """Whether a path in it is meant, or lies below one that is; as it is written, in any way the system takes."""
+        if account not in self._spellings:
+            self._spellings[account] = Spelling(self._here, account)
+        spelling = self._spellings[account]
+        return any(self._is_meant(path) for path in (*spelling.path(text), *spelling.in_text(text)))
 
-    def _is_meant(self, text: str) -> bool:
-        try:
-            written = [e.text for e in self._here.resolver.expand(text)] if text.startswith("%") else [text]
-        except BadTemplate:
-            return False
-        paths = [path for one in written if (path := self._here.workstation.files.path(one.strip())) is not None]
-        return any(
-            e.volume == path.volume and any(parts_match(e.pattern, path.parts[:n], True) for n in range(1, len(path.parts) + 1))
-            for e in self._meant for path in paths
-        )  # fmt: skip
+    def _is_meant(self, path: WPath) -> bool:
+        depths = range(1, len(path.parts) + 1)
+        return any(e.volume == path.volume and any(parts_match(e.pattern, path.parts[:n], True) for n in depths) for e in self._meant)
 
 
 def is_path(text: str) -> bool:

@@ -50,6 +50,7 @@ class MadeAccountKind(Kind):
         action = here.action(step, verb, f"account {model.made_account}", items=1, about=[NameId("account", model.made_account)])
         if accounts is None or not accounts.has(model.made_account):
             action.state, action.reason = ABSENT, "no such account" if accounts is not None else "its accounts are kept elsewhere"
+            action.nowhere = accounts is None
         elif step.phase == "delete":
             action.without_return, action.undo = True, "cannot be made again as it was: its number and its password are gone with it"
             if why_not := _objection(model.made_account, here):

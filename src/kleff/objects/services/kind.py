@@ -13,6 +13,7 @@ from kleff.objects.base.noting import note_service
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse_own, width_objection
 from kleff.objects.base.restoring import ShownOnly
 from kleff.objects.base.staging import Stage, shown_as
+from kleff.objects.services.from_files import registered
 from kleff.procedure.globs import is_glob
 from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import SavingStep, Step, Text
@@ -74,7 +75,7 @@ class ServiceKind(ShownOnly, Kind):
     def _found(self, step: StepOf[_Service | ServiceBackup], here: Here) -> list[Service]:
         facet, name = here.workstation.services, step.model.service
         if facet is None:
-            return []
+            return registered(here, name) if here.workstation.system == "linux" else []
         if is_glob(name):
             return facet.like(name)
         found = facet.get(name)
@@ -108,22 +109,24 @@ class ServiceKind(ShownOnly, Kind):
     def _planned(self, step: LoadedStep, name: str, service: Service | None, here: Here) -> Action:
         verb = VERBS.get(step.phase, "look for")
         action = here.action(step, verb, f"service {name}", about=[NameId("service", name)])
-        if here.workstation.services is None:
-            action.state, action.reason = ABSENT, "the workstation is not running"
-        elif service is None:
+        services = here.workstation.services
+        if service is None:
             action.state, action.reason = ABSENT, "not registered"
+            action.nowhere = services is None and here.workstation.system != "linux"
+        elif step.phase == "delete" and (services is None or here.workstation.registrations is None):
+            action.state, action.reason = REFUSED, "services are registered so on Windows alone; here: units_of"
+        elif services is None and step.phase in ("stop", "backup"):
+            action.state, action.reason = ABSENT, "the workstation is not running"
         elif step.phase == "backup":
             action.items, action.undo = 1, "stays in the bag"
         elif step.phase == "delete":
             action.items, action.undo = 1, "registered again"
-            needs = here.workstation.services.dependents(service.name)
+            needs = services.dependents(service.name) if services else []
             action.shows = [f"stopped first, with what depends on it: {', '.join(needs)}"] if needs else []
-            if here.workstation.registrations is None:
-                action.state, action.reason = REFUSED, "services are registered so on Windows alone; here: units_of"
         elif step.phase == "stop":
             action.undo = "started again" if service.running else action.undo
             action.items = 1
-            first = here.workstation.services.dependents(service.name)
+            first = services.dependents(service.name) if services else []
             action.shows = [f"stops first what depends on it: {', '.join(first)}"] if first else []
             if not service.running:
                 action.state, action.reason = ABSENT, f"not running (starts: {service.start})"

@@ -51,7 +51,7 @@ class UnitKind(Kind):
             yield action
         if not found:
             reason = "in no account's session" if units else "this workstation has no such sessions"
-            yield here.action(step, "stop", f"unit {step.model.unit}", state=ABSENT, reason=reason)
+            yield here.action(step, "stop", f"unit {step.model.unit}", state=ABSENT, reason=reason, nowhere=units is None)
 
     def ends(self, step: StepOf[UnitStop], here: Here) -> list[Process]:
         """What runs in it, which ends with it."""

@@ -10,14 +10,16 @@ from typing import Annotated
 from msgspec import Meta
 
 from kleff.errors import LinkOnTheWay
-from kleff.objects.base.action import ABSENT, REFUSED, Action, Outcome
+from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Claimed, Kind, Words
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
+from kleff.objects.base.unreadable import why
 from kleff.objects.paths.several import exact, plan_several, still_there
 from kleff.procedure.globs import name_matches
 from kleff.procedure.loaded import LoadedStep, StepOf
 from kleff.procedure.model import AccountStep, Step, Text
+from kleff.workstation.files.folders import inside
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account
@@ -59,12 +61,15 @@ class UnitsKind(Kind):
             return
         any_there = False
         for account, tops in _tops(here, model):
-            found = list(_found(here, tops, model.units_of))
-            if not found:
-                continue
-            any_there = True
             action = here.action(step, "set aside", f"what belongs to the units {model.units_of}", account=account.name if account else "")
-            self._judge(model, here, action, found, account)
+            try:
+                found = list(_found(here, tops, model.units_of))
+                if not found:
+                    continue
+                self._judge(model, here, action, found, account)
+            except (OSError, LinkOnTheWay) as error:
+                action.state, action.reason = UNREADABLE, why(error)
+            any_there = True
             yield action
         if not any_there:
             yield here.action(step, "set aside", f"what belongs to the units {model.units_of}", state=ABSENT, reason="there is nothing")
@@ -133,15 +138,11 @@ def _found(here: Here, tops: list[WPath], pattern: str) -> Iterator[WPath]:
         )
 
     for top in tops:
-        try:
-            for name in files.names(top):
-                path = top.child(name)
-                if name.endswith(LINKS):
-                    yield from (path.child(link) for link in files.names(path) if meant(link))
-                elif meant(name):
-                    yield path
-        except (OSError, LinkOnTheWay):
-            continue
+        for path in inside(files, top):
+            if path.name.endswith(LINKS):
+                yield from (link for link in inside(files, path) if meant(link.name))
+            elif meant(path.name):
+                yield path
 
 
 KINDS = (UnitsKind(),)

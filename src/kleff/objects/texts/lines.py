@@ -125,7 +125,7 @@ class TextKind(Kind, Generic[T]):
     def _found(self, step: StepOf[T], here: Here) -> Iterator[tuple[WPath | str, str, list[Edit] | str]]:
         """(file, account, what would be done to its lines, or why it could not be looked at)."""
         model = step.model
-        for expanded in here.resolver.expand(model.file, model.accounts):
+        for expanded in here.resolver.meanings(model.file, model.accounts):
             account = expanded.account.name if expanded.account else ""
             try:
                 for path in found_paths(expanded, here):
@@ -137,7 +137,7 @@ class TextKind(Kind, Generic[T]):
         model = step.model
         verb = "take out of" if step.phase == "delete" else "look for in"
         any_there = False
-        for expanded in here.resolver.expand(model.file, model.accounts):
+        for expanded in here.resolver.meanings(model.file, model.accounts):
             account = expanded.account.name if expanded.account else ""
             base = here.action(step, verb, expanded.text, account=account)
             if step.phase == "delete" and (why_not := _never(expanded, here)):
@@ -161,7 +161,7 @@ class TextKind(Kind, Generic[T]):
                 yield action
             if not found and not expanded.is_glob:
                 base.state, base.reason = ABSENT, expanded.absent or (f"no such {self.thing}" if paths else "no such file")
-                any_there = True
+                base.nowhere, any_there = bool(expanded.absent), True
                 yield base
         if not any_there:
             yield here.action(step, verb, model.file, state=ABSENT, reason=f"no such {self.thing} in any")
@@ -210,7 +210,7 @@ class TextKind(Kind, Generic[T]):
         model = step.model
         if step.phase != "delete":
             return
-        for expanded in here.resolver.expand(model.file):
+        for expanded in here.resolver.meanings(model.file):
             if reason := _never(expanded, here):
                 yield f"{model.file}: {reason}; no step takes lines out of it"
                 return
@@ -250,7 +250,7 @@ def edits_of(model: InFile, here: Here, path: WPath) -> list[Edit]:
 
 def _never(expanded: Expanded, here: Here) -> str:
     """Why lines of a file are never taken out, whether it is there or not; "" if they may be."""
-    if expanded.absent or not expanded.pattern:
+    if not expanded.pattern:
         return ""
     path = WPath(here.workstation.style, expanded.volume, expanded.pattern)
     verdict = here.guard.check_lines(here.resolver.target(expanded, path))

@@ -1,6 +1,6 @@
 """Single items of lists that many programs share: one folder out of the search path, in the registry or in a settings file."""
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 from contextlib import suppress
 from typing import Annotated
 
@@ -16,6 +16,7 @@ from kleff.objects.base.staging import Stage
 from kleff.objects.base.unreadable import why
 from kleff.objects.keys.meaning import for_people, meant_keys
 from kleff.objects.keys.steps import View
+from kleff.objects.registered.spelling import Spelling
 from kleff.objects.texts.lines import InFile, TextKind
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Text, Texts
@@ -142,7 +143,7 @@ class ListItemKind(TextKind[_ListItem]):
                 yield action
         if not any_there:
             reason = "no such item" if registry is not None else "this workstation has no registry"
-            yield here.action(step, verb, f"{model.in_value} in {model.in_key}", state=ABSENT, reason=reason)
+            yield here.action(step, verb, f"{model.in_value} in {model.in_key}", state=ABSENT, reason=reason, nowhere=registry is None)
 
     def _judge_item(self, action: Action, here: Here, key: KeyRef, value: str, one: Taken) -> None:
         action.undo = "put back where it was"
@@ -163,9 +164,10 @@ class ListItemKind(TextKind[_ListItem]):
         items = items_of(value, model.between) if value is not None else None
         if not items:
             return
+        beside = {v.name: v.text for v in registry.values(key)} if registry is not None else {}
         wanted = {same(text) for item in model.items for text in _meanings(item, here, account)}
         for at, item in enumerate(items):
-            if item.strip() and {same(text) for text in _meanings(item, here, account)} & wanted:
+            if item.strip() and {same(text) for text in _meanings(item, here, account, beside)} & wanted:
                 yield len(items), taken(items, at)
 
     def do(self, action: Action, step: StepOf[_ListItem], work: Work) -> Outcome:
@@ -197,16 +199,17 @@ class ListItemKind(TextKind[_ListItem]):
         return super().needs_rights(action, here) if action.about and isinstance(action.about[0], PathId) else not action.account
 
 
-def _meanings(item: str, here: Here, account: str) -> list[str]:
-    """An item as it is written, with its variables put in (`%ProgramFiles%` is what it is in a procedure), and with long names."""
+def _meanings(item: str, here: Here, account: str, beside: Mapping[str, str] | None = None) -> list[str]:
+    """An item as it is written, and as a path, in whatever way it is written. Args: beside: variables of the same key."""
     text = item.strip().strip('"')
     meant = [item]
     if text and text[0] in "{%":
         with suppress(BadTemplate):  # a variable that procedures do not know
             meant += [e.text for e in here.resolver.expand(text) if not e.account or e.account.name == account or not account]
-    files = here.workstation.files
-    longer = (files.path(one.strip().strip('"')) for one in meant if "~" in one)
-    return meant + [str(path) for path in longer if path is not None]
+    if here.workstation.system != "windows":
+        return meant
+    spelling = Spelling(here, account, beside)
+    return meant + [str(path) for one in meant if "\\" in one or "/" in one for path in spelling.path(one)]
 
 
 KINDS = (ListItemKind(),)

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from functools import cached_property
 from pathlib import Path
-from typing import cast
+from typing import IO, cast
 
 from kleff.errors import DamagedCase
 from kleff.procedure.globs import PathStyle, fold
+from kleff.workstation.files.named import Named, no_folder
 from kleff.workstation.files.protocol import FileTree
-from kleff.workstation.paths import WPath, from_raw
+from kleff.workstation.paths import Look, WPath, from_raw
 
 
 class ByPath:
@@ -22,6 +24,50 @@ class ByPath:
 
     style: PathStyle
     volumes: dict[str, Path]
+
+    @cached_property
+    def _named(self) -> Named:
+        return Named(self._list, self._stands)
+
+    def _list(self, path: WPath) -> list[str]:
+        """The names in a folder, sorted; no link is followed.
+
+        Raises:
+            FileNotFoundError: nothing is there; NotADirectoryError: it is no folder.
+        """
+        raise NotImplementedError
+
+    def _stands(self, path: WPath) -> Look | None:
+        """What stands at a path; None where a file is on the way to it.
+
+        Raises:
+            FileNotFoundError: nothing; OSError: a link is on the way, or it cannot be looked at.
+        """
+        raise NotImplementedError
+
+    def _reading(self, path: WPath) -> IO[bytes]:
+        raise NotImplementedError
+
+    def look(self, path: WPath) -> Look | None:
+        try:
+            return self._named.seen(path, lambda: self._stands(path))
+        except FileNotFoundError:
+            return None
+
+    def names(self, path: WPath) -> list[str]:
+        try:
+            names = self._named.seen(path, lambda: self._list(path))
+        except FileNotFoundError:
+            return []
+        except NotADirectoryError:
+            if (look := self.look(path)) is None:
+                return []
+            raise no_folder(path, look) from None
+        self._named.note(path, names)
+        return names
+
+    def reading(self, path: WPath) -> IO[bytes]:
+        return self._named.seen(path, lambda: self._reading(path))
 
     def path(self, text: str) -> WPath | None:
         split = self.style.split(text)

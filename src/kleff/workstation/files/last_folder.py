@@ -53,9 +53,7 @@ class LastFolder:
         try:
             folder = self.at(path.parent)
             return folder.look_at(self._files.spelled(folder, path.name))
-        except FileNotFoundError:
-            return None
-        except NotADirectoryError:
+        except (FileNotFoundError, NotADirectoryError):
             return self._files.look(path)
 
     def sha256(self, path: WPath) -> str:

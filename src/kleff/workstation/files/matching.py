@@ -28,6 +28,8 @@ def expand(files: FileTree, volume: str, pattern: Sequence[str], limit: int) -> 
     look = files.look(base)
     if look is not None and look.is_link:
         raise LinkOnTheWay(f"the folder {base} on the way is a link to {files.read_link(base)}")
+    if look is None or not look.is_folder:
+        return
     found = sorted(set(islice(_matches(files, base, _simplest(pattern[fixed:])), limit or None)), key=lambda p: p.parts)
     last: WPath | None = None
     for path in found:

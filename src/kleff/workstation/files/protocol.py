@@ -217,7 +217,11 @@ class FileTree(Protocol):
         """
 
     def names(self, path: WPath) -> list[str]:
-        """The names in a folder, sorted; empty if it is not there."""
+        """The names in a folder, sorted; none if nothing stands there.
+
+        Raises:
+            OSError: it is no folder, a link neither, or it cannot be looked at.
+        """
 
     def read(self, path: WPath, limit: int = 1 << 20) -> bytes:
         """The first `limit` bytes of a regular file.

@@ -12,6 +12,7 @@ from kleff.errors import UsageError
 from kleff.procedure.globs import fold
 from kleff.registry.large import parse_large
 from kleff.registry.regfile import RegKey, decode, encode, format_hive
+from kleff.registry.registry import NoHive
 from kleff.registry.trees import TreeRegistry
 from kleff.workstation.lab.lab import Lab, times_kept
 from kleff.workstation.this_machine import host
@@ -41,7 +42,10 @@ class LabRegistry(TreeRegistry):
         self._accounts: dict[str, Path] = {}  # hives by their first name, folded
 
     def hives(self) -> list[str]:
-        return sorted(p.stem for p in (self._folder / "users").glob("*.reg"))
+        try:
+            return sorted(name.removesuffix(".reg") for name in os.listdir(self._folder / "users") if name.endswith(".reg"))
+        except FileNotFoundError:
+            return []
 
     def _file(self, hive: str, path: str) -> Path:
         if hive == "HKLM":
@@ -71,8 +75,12 @@ class LabRegistry(TreeRegistry):
 
     def account_of(self, sid: str) -> str:
         """The name of an account's profile folder."""
+        return self.profile_of(sid).rpartition("\\")[2]
+
+    def profile_of(self, sid: str) -> str:
+        """An account's profile folder; "" if it has none."""
         values = self.values("HKLM", f"{PROFILES}\\{sid}") or []
-        return next((value.text.rpartition("\\")[2] for value in values if value.name == "ProfileImagePath"), "")
+        return next((value.text for value in values if value.name == "ProfileImagePath"), "")
 
     def release(self) -> list[str]:
         for mark in self._held.values():
@@ -91,6 +99,7 @@ class LabRegistry(TreeRegistry):
         try:
             status = os.stat(file)
         except FileNotFoundError:
+            self._must_not_be_there(file, fold(path.partition("\\")[0]))
             return None
         stamp = (status.st_mtime_ns, status.st_ino, status.st_size)
         cached = self._cache.get(file)
@@ -98,6 +107,18 @@ class LabRegistry(TreeRegistry):
             cached = (stamp, parse_large(decode(file.read_bytes(), str(file)), str(file)))
             self._cache[file] = cached
         return cached[1]
+
+    def _must_not_be_there(self, file: Path, sid: str) -> None:
+        """Whose profile is there has settings; if they are not, nothing can be said of them, as on a Windows (see `Hives`).
+
+        Raises:
+            NoHive: such settings are missing.
+        """
+        if file == self._machine:
+            raise NoHive("the workstation's registry", file)
+        profile = self.profile_of(sid) if SID.match(sid.upper()) else ""
+        if profile and (self._lab.folder / "files" / profile[0] / profile[3:].replace("\\", "/")).is_dir():
+            raise NoHive(f"the settings of {profile.rpartition(chr(92))[2]}", profile)
 
     def change(self, hive: str, path: str) -> RegKey:
         file = self._file(hive, path)

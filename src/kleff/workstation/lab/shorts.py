@@ -25,7 +25,7 @@ class LabShorts:
     def __init__(self, lab: Lab) -> None:
         self._lab = lab
         self._file = lab.folder / "state" / "short.json"
-        self._files = f"{(lab.folder / 'files').resolve()}/"
+        self._files = f"{os.path.realpath(lab.folder / 'files')}/"
         self._tops = [self._files + drive[:1] for drive in lab.file.short_names]
 
     def long(self, fd: int, short: str) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from pathlib import Path
 
 from kleff.procedure.globs import WINDOWS
@@ -52,7 +53,9 @@ def open_lab(folder: Path, loads: bool = False) -> Workstation:
 
 
 def _volumes(lab: Lab) -> dict[str, Path]:
-    return {f"{p.name.upper()}:": p for p in sorted((lab.folder / "files").iterdir()) if p.is_dir() and len(p.name) == 1}
+    return {
+        f"{p.name.upper()}:": p for p in sorted((lab.folder / "files").iterdir()) if len(p.name) == 1 and stat.S_ISDIR(p.stat().st_mode)
+    }
 
 
 def at_start(lab: Lab) -> list[str]:

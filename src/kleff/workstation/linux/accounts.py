@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from kleff.errors import NoSuchWorkstation, remedy_for
+from kleff.errors import NoSuchWorkstation, NotTold, remedy_for
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account, Number
@@ -93,18 +93,24 @@ class PasswdAccounts:
         text = self._settings(account).get(setting)
         if text is None:
             return account.home.child(default)
+        if text.rstrip("/") == "$HOME":
+            return None  # this account has none: xdg-user-dirs-update(1)
         if text.startswith("$HOME/"):
-            relative = self._files.style.relative(text[6:])
-            return account.home.child(*relative) if relative else None
+            return account.home.child(*(self._files.style.relative(text[6:]) or ()))
         path = self._files.path(text)
-        return path if path is not None and path.parts else None
+        if path is None or not path.parts:
+            raise NotTold(f"{setting} of {account.name} is set to {text!r}, which is no place here", remedy="correct it, then try again")
+        return path
 
     def _settings(self, account: Account) -> dict[str, str]:
         if account.id not in self._user_dirs:
             try:
                 raw = self._files.read(account.home.child(".config", "user-dirs.dirs"))
-            except OSError:
+            except FileNotFoundError:
                 raw = b""
+            except OSError as error:
+                what = f"where the folders of {account.name} are cannot be told: {error.strerror}"
+                raise NotTold(what, where=str(error.filename or ""), remedy=remedy_for(error, "try again")) from None
             found = re.findall(r'^(XDG_\w+_DIR)="([^"]*)"', raw.decode("utf-8", "surrogateescape"), re.MULTILINE)
             self._user_dirs[account.id] = dict(found)
         return self._user_dirs[account.id]

@@ -38,9 +38,9 @@ COLUMNS = "ref,runtime,version,size,origin"  # the last is never empty: an empty
 REMEDY = "look at it; then resume"
 
 
-def open_flatpaks(files: FileTree) -> LinuxFlatpaks | None:
-    """None where no program can be asked."""
-    return LinuxFlatpaks(files) if shutil.which("flatpak", path=ENVIRONMENT["PATH"]) else None
+def open_flatpaks(files: FileTree) -> LinuxFlatpaks:
+    """Where there is an installation and no program that can be asked, who asks is told so."""
+    return LinuxFlatpaks(files)
 
 
 class LinuxFlatpaks:

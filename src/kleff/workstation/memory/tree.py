@@ -117,27 +117,22 @@ class MemoryTree(ByPath):
 
     # -- one thing --------------------------------------------------------------------------------------------
 
-    def look(self, path: WPath) -> Look | None:
+    def _stands(self, path: WPath) -> Look | None:
         try:
             return (self._node(path.parent).get(path.name) if path.parts else self._node(path)).look()
-        except FileNotFoundError:
-            return None
         except NotADirectoryError:
             above = (self.look(WPath(self.style, path.volume, path.parts[:end])) for end in range(1, len(path.parts)))
             if any(look is not None and look.is_link for look in above):
                 raise error(errno.ELOOP, str(path)) from None
             return None
 
-    def names(self, path: WPath) -> list[str]:
-        try:
-            return sorted(self.open_folder(path).names())
-        except (FileNotFoundError, NotADirectoryError):
-            return []
+    def _list(self, path: WPath) -> list[str]:
+        return sorted(self.open_folder(path).names())
 
     def read(self, path: WPath, limit: int = 1 << 20) -> bytes:
         return self.reading(path).read(limit)
 
-    def reading(self, path: WPath) -> IO[bytes]:
+    def _reading(self, path: WPath) -> IO[bytes]:
         node = self._node(path.parent).get(path.name)
         if not stat.S_ISREG(node.mode):
             raise error(errno.ELOOP if stat.S_ISLNK(node.mode) else errno.EINVAL, path.name)

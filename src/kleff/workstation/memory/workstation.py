@@ -21,6 +21,7 @@ from kleff.workstation.windows.drivers import SimulatedDrivers
 
 NT = r"HKLM\SOFTWARE\Microsoft\Windows NT\CurrentVersion"
 CURRENT = r"HKLM\SOFTWARE\Microsoft\Windows\CurrentVersion"
+CURRENT_32 = r"HKLM\SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion"
 SERVICES = r"HKLM\SYSTEM\CurrentControlSet\Services"
 SID = "S-1-5-21-1-2-3-"
 
@@ -53,8 +54,10 @@ class MemoryWindows:
             self.files.add(name, folder=True)
         self.api.add(NT, SystemRoot=r"C:\Windows")
         self.api.add(CURRENT, **{"ProgramFilesDir": r"C:\Program Files", "ProgramFilesDir (x86)": r"C:\Program Files (x86)"})
+        self.api.add(CURRENT, CommonFilesDir=r"C:\Program Files\Common Files")
+        self.api.add(CURRENT_32, ProgramFilesDir=r"C:\Program Files (x86)", CommonFilesDir=r"C:\Program Files (x86)\Common Files")
         self.api.add(r"HKLM\SYSTEM\Select", Current=1)
-        self.api.add(rf"{NT}\ProfileList", ProgramData=r"C:\ProgramData")
+        self.api.add(rf"{NT}\ProfileList", ProgramData=r"C:\ProgramData", Public=r"C:\Users\Public")
         for number, account in enumerate(self.accounts, 1001):
             self.api.add(rf"{NT}\ProfileList\{SID}{number}", ProfileImagePath=rf"C:\Users\{account}")
             self.api.add(rf"HKU\{SID}{number}\Software")

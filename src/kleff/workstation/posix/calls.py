@@ -21,6 +21,18 @@ RENAME_NOREPLACE, RENAME_EXCHANGE = 1, 2  # linux/fs.h; renameat2(2)
 FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
+def open_volume(folder: Path) -> int:
+    """The topmost folder of a volume. That it is not there says nothing of what lies on it.
+
+    Raises:
+        OSError: it cannot be opened; never FileNotFoundError.
+    """
+    try:
+        return os.open(folder, FOLDER_FLAGS)
+    except FileNotFoundError as error:
+        raise OSError(errno.ESTALE, "the volume is not there any more", str(folder)) from error
+
+
 @lru_cache(maxsize=1)
 def _libc() -> ctypes.CDLL:
     return ctypes.CDLL(None, use_errno=True)

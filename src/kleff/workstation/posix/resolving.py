@@ -12,7 +12,7 @@ from typing import Protocol
 from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import PathStyle
 from kleff.workstation.paths import Resolved, WPath
-from kleff.workstation.posix.calls import FOLDER_FLAGS
+from kleff.workstation.posix.calls import FOLDER_FLAGS, open_volume
 
 MAX_LINKS = 40  # as the kernel's own limit, path_resolution(7)
 
@@ -44,7 +44,7 @@ class Resolving:
 
     def _resolve(self, volume: str, parts: tuple[str, ...], links: tuple[str, ...], depth: int) -> Resolved:
         done: tuple[str, ...] = ()
-        fd = os.open(self._tree.volumes[volume], FOLDER_FLAGS)
+        fd = open_volume(self._tree.volumes[volume])
         try:
             for index, part in enumerate(parts[:-1]):
                 name = self._tree.spelled_in(fd, part)

@@ -15,7 +15,7 @@ from kleff.workstation.files.by_path import ByPath
 from kleff.workstation.files.protocol import Folder
 from kleff.workstation.paths import Look, Measure, Resolved, Space, WPath
 from kleff.workstation.posix import walking
-from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of, mount_id, mount_type, mounts_below, open_regular, space_of
+from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of, mount_id, mount_type, mounts_below, open_regular, open_volume, space_of
 from kleff.workstation.posix.counting import Tally, count
 from kleff.workstation.posix.handles import Held, PosixFolder, fd_of
 from kleff.workstation.posix.resolving import Resolving
@@ -56,7 +56,7 @@ class PosixTree(ByPath):
         if not self.style.folded:
             return path
         names: list[str] = []
-        fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        fd = open_volume(self.volumes[path.volume])
         try:
             for index, part in enumerate(path.parts):
                 names.append(self.spelled_in(fd, part))
@@ -95,7 +95,7 @@ class PosixTree(ByPath):
         return PosixFolder(self._open(path), self._held, self._shorts)
 
     def _open(self, path: WPath) -> int:
-        fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        fd = open_volume(self.volumes[path.volume])
         for part in path.parts:
             fd = self._step_down(fd, part)
         return fd
@@ -137,15 +137,13 @@ class PosixTree(ByPath):
 
     # -- one thing --------------------------------------------------------------------------------------------
 
-    def look(self, path: WPath) -> Look | None:
+    def _stands(self, path: WPath) -> Look | None:
         try:
             if not path.parts:
                 with self._folder(path) as fd:
                     return look_of(os.fstat(fd))
             with self._parent(path) as (fd, name):
                 return look_of(os.stat(name, dir_fd=fd, follow_symlinks=False))
-        except FileNotFoundError:
-            return None
         except NotADirectoryError as error:
             self._refuse_link_on_way(path, error)
             return None
@@ -156,18 +154,15 @@ class PosixTree(ByPath):
             if os.path.islink(host):
                 raise OSError(errno.ELOOP, "a folder on the way is a link", str(path)) from error
 
-    def names(self, path: WPath) -> list[str]:
-        try:
-            with self._folder(path) as fd:
-                return sorted(os.listdir(fd))
-        except (FileNotFoundError, NotADirectoryError):
-            return []
+    def _list(self, path: WPath) -> list[str]:
+        with self._folder(path) as fd:
+            return sorted(os.listdir(fd))
 
     def read(self, path: WPath, limit: int = 1 << 20) -> bytes:
         with self.reading(path) as file:
             return file.read(limit)
 
-    def reading(self, path: WPath) -> IO[bytes]:
+    def _reading(self, path: WPath) -> IO[bytes]:
         with self._parent(path) as (fd, name):
             return os.fdopen(open_regular(fd, name), "rb")
 
@@ -201,7 +196,7 @@ class PosixTree(ByPath):
         return by_mode and not self._private(path)
 
     def only_admin(self, path: WPath) -> bool:
-        fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        fd = open_volume(self.volumes[path.volume])
         try:
             for index in range(len(path.parts) + 1):
                 if not self._only_admin(os.fstat(fd), WPath(self.style, path.volume, path.parts[:index])):
@@ -275,7 +270,7 @@ class PosixTree(ByPath):
 
     def mount_root(self, path: WPath) -> WPath:
         top = 0
-        fd = os.open(self.volumes[path.volume], FOLDER_FLAGS)
+        fd = open_volume(self.volumes[path.volume])
         try:
             mount = mount_id(fd)
             for index, part in enumerate(path.parts[:-1]):

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import contextlib
 import errno
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from itertools import islice
 
+from kleff.workstation.files.named import Vanished
 from kleff.workstation.paths import Look
 from kleff.workstation.posix.calls import FOLDER_FLAGS, look_of
 
@@ -119,13 +119,17 @@ def walk(fd: int, enter: Callable[[tuple[str, ...], Look], bool]) -> Iterator[tu
             try:
                 look = look_of(os.stat(name, dir_fd=descent.fd, follow_symlinks=False))
             except FileNotFoundError:
+                _must_have_gone(descent.fd, (*names, name))
                 continue
             yield (*names, name), look
             if enter((*names, name), look) and look.is_folder:
-                with contextlib.suppress(FileNotFoundError):
+                try:
                     descent.down(name)
-                    names.append(name)
-                    waiting.append(sorted(os.listdir(descent.fd), reverse=True))
+                except FileNotFoundError:
+                    _must_have_gone(descent.fd, (*names, name))
+                    continue
+                names.append(name)
+                waiting.append(sorted(os.listdir(descent.fd), reverse=True))
     finally:
         descent.close()
 
@@ -147,6 +151,7 @@ def find(fd: int, wanted: Callable[[str], object]) -> Iterator[tuple[tuple[str, 
                 try:
                     descent.down(names[-1])
                 except FileNotFoundError:
+                    _must_have_gone(descent.fd, names)
                     names.pop()
                     continue
                 waiting.append([])
@@ -167,8 +172,22 @@ def _found(fd: int, above: list[str], wanted: Callable[[str], object], folders: 
             if entry.is_dir(follow_symlinks=False):
                 folders.append(entry.name)
             elif wanted(entry.name):
-                with contextlib.suppress(FileNotFoundError):
-                    yield (*above, entry.name), look_of(entry.stat(follow_symlinks=False))
+                try:
+                    look = look_of(entry.stat(follow_symlinks=False))
+                except FileNotFoundError:
+                    _must_have_gone(fd, (*above, entry.name))
+                    continue
+                yield (*above, entry.name), look
+
+
+def _must_have_gone(fd: int, names: Sequence[str]) -> None:
+    """Of what a folder has named and what cannot be found: another took it away meanwhile; then its folder names it no more.
+
+    Raises:
+        Vanished: it does.
+    """
+    if names[-1] in os.listdir(fd):
+        raise Vanished("/".join(names))
 
 
 def delete_below(fd: int, told: Callable[[int], None]) -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
+from kleff.errors import NotTold, remedy_for
+from kleff.procedure.variables import as_written
 from kleff.registry.registry import KeyRef, Registry
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account, Number
@@ -69,12 +71,16 @@ class WindowsAccounts:
         value, default = USER_FOLDERS[variable]
         try:
             text = self._registry.text(KeyRef("HKU", f"{account.id}\\{SHELL_FOLDERS}"), value)
-        except OSError:
-            text = ""  # its settings cannot be looked at now; each step that names one of them says so
+        except OSError as error:
+            what = f"where {{{variable}}} of {account.name} is cannot be told: {error.strerror}"
+            raise NotTold(what, remedy=remedy_for(error, "try again")) from None
         if not text:
             return account.home.child(*default.split("\\"))
         text = re.sub("%USERPROFILE%", lambda _: str(account.home), text, flags=re.IGNORECASE)
-        return self._path(self._expand(text))
+        path = self._path(self._expand(text))
+        if path is None:
+            raise NotTold(f"{{{variable}}} of {account.name} is {text}, which is not on this workstation", remedy="look there by hand")
+        return path
 
 
 class WindowsVariables:
@@ -112,7 +118,7 @@ class WindowsVariables:
             "program_files": [env.get("PROGRAMFILES"), env.get("PROGRAMFILES(X86)")],
             "common_files": [env.get("COMMONPROGRAMFILES"), env.get("COMMONPROGRAMFILES(X86)")],
             "program_data": [env["PROGRAMDATA"]],
-            "program_menu": [f"{env['PROGRAMDATA']}\\Microsoft\\Windows\\Start Menu\\Programs"] if env["PROGRAMDATA"] else [],
+            "program_menu": [f"{env['PROGRAMDATA']}\\Microsoft\\Windows\\Start Menu\\Programs"] if env["PROGRAMDATA"] else [""],
             "windows": [root],
             "system": [root + r"\System32"],
             "temp": [root + r"\Temp"],
@@ -125,7 +131,11 @@ class WindowsVariables:
         }
         found: dict[object, WPath] = {}
         for text in texts.get(variable, []):
+            if text is None:
+                continue  # a system of 32 bits has no second one
             path = self._path(text) if text else None
-            if path is not None and (path.parts or variable == "env.SystemDrive"):
-                found.setdefault(path.key, path)
+            if path is None or not (path.parts or variable == "env.SystemDrive"):
+                is_set = f"is {text}" if text else "is not set"
+                raise NotTold(f"{as_written(variable)} {is_set} here, and every such system has it", remedy="set it right, then try again")
+            found.setdefault(path.key, path)
         return list(found.values())

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from struct import unpack_from
 
+from kleff.procedure.globs import fold
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 
@@ -36,21 +37,27 @@ class Thrown:
     size: int
 
 
-def thrown_away(files: FileTree) -> Iterator[Thrown]:
-    """What lies in the bins of all accounts on all drives; what is damaged, or has lost its other half, is nobody's to judge."""
+def thrown_away(files: FileTree, account: str = "") -> Iterator[Thrown]:
+    """What lies in the bins of an account, or of all, on all drives; what is damaged, or has lost its other half, is nobody's to judge.
+
+    Raises:
+        OSError: a bin of theirs, or what is told of a thing in it, cannot be looked at.
+    """
     for volume in files.volumes:
         top = WPath(files.style, volume, (BIN,))
-        for account in files.names(top):
-            folder = top.child(account)
+        for owner in files.names(top):
+            if account and fold(owner) != fold(account):
+                continue
+            folder = top.child(owner)
             names = set(files.names(folder))
             for name in sorted(names):
                 thing = THING + name.removeprefix(TOLD)
                 if name.startswith(TOLD) and thing in names:
                     try:
                         was, size = read_told(files.read(folder.child(name), MOST))
-                    except (OSError, ValueError):
+                    except ValueError:
                         continue
-                    yield Thrown(account, was, folder.child(thing), folder.child(name), size)
+                    yield Thrown(owner, was, folder.child(thing), folder.child(name), size)
 
 
 def read_told(data: bytes) -> tuple[str, int]:

@@ -41,6 +41,11 @@ def put_windows(builder: LabBuilder) -> None:
     builder.values(r"HKLM\SYSTEM\ControlSet001\Control\Session Manager\Environment", {"Path": r"C:\Windows\system32;C:\Windows"})
     builder.values(r"HKLM\SYSTEM\ControlSet001\Services\Spooler", {"ImagePath": r"C:\Windows\System32\spoolsv.exe", "Start": 2})
     builder.values(CURRENT, {"ProgramFilesDir": r"C:\Program Files", "ProgramFilesDir (x86)": r"C:\Program Files (x86)"})
+    builder.values(CURRENT, {"CommonFilesDir": r"C:\Program Files\Common Files"})
+    builder.values(
+        CURRENT.replace("SOFTWARE", r"SOFTWARE\WOW6432Node"),
+        {"ProgramFilesDir": r"C:\Program Files (x86)", "CommonFilesDir": r"C:\Program Files (x86)\Common Files"},
+    )
     for path in (r"System32\msiexec.exe", "explorer.exe", r"System32\cmd.exe", r"System32\spoolsv.exe"):
         builder.file(rf"C:\Windows\{path}", "MZ")
     builder.file(r"C:\Windows\System32\drivers\etc\hosts", "127.0.0.1 localhost\r\n")

@@ -6,6 +6,7 @@ import gzip
 import re
 import zlib
 
+from kleff.workstation.files.folders import real_folder
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Installed
@@ -20,7 +21,7 @@ ENTRY = re.compile(r"([a-z0-9][a-z0-9+.-]*)(?::[\w-]+)? \(([^)]*)\)")
 def history(files: FileTree) -> dict[str, Installed]:
     """The last installation of each package that is still written down."""
     found: dict[str, Installed] = {}
-    folder = WPath(files.style, "", FOLDER)
+    folder = real_folder(files, WPath(files.style, "", FOLDER))
     for name in sorted(filter(NAME.match, files.names(folder)), key=_age, reverse=True):  # the oldest first
         for paragraph in _text(files, folder.child(name)).split("\n\n"):
             for package, installed in _installed(paragraph):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
+import shutil
 import subprocess
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -77,10 +78,14 @@ class Dpkg:
         )
 
     def _query(self, *arguments: str, empty_ok: bool = False) -> str:
-        try:
-            done = subprocess.run(
-                ["dpkg-query", *self._options, *arguments], capture_output=True, env=ENVIRONMENT, timeout=120, check=False
+        status = self._files.resolve(WPath(self._files.style, "", ("var", "lib", "dpkg", "status"))).path
+        if self._files.look(status) is None:  # dpkg-query takes that for a workstation without packages
+            raise KleffError(
+                "which packages there are cannot be told: it is not there", where=str(status), remedy="mend the package database"
             )
+        program = shutil.which("dpkg-query", path=ENVIRONMENT["PATH"]) or "dpkg-query"
+        try:
+            done = subprocess.run([program, *self._options, *arguments], capture_output=True, env=ENVIRONMENT, timeout=120, check=False)
         except FileNotFoundError:
             raise KleffError("dpkg-query is not installed", remedy="package steps need dpkg on this machine") from None
         text = done.stdout.decode("utf-8", "surrogateescape")

@@ -72,6 +72,7 @@ def _architecture(record: PackageRecord) -> str:
 
 def _read(files: FileTree) -> str:
     try:
-        return files.read(WPath(files.style, "", STATES), 1 << 24).decode("utf-8", "surrogateescape")
-    except OSError:
+        path = files.resolve(WPath(files.style, "", STATES)).path
+        return files.read(path, 1 << 24).decode("utf-8", "surrogateescape")
+    except FileNotFoundError:
         return ""

@@ -8,7 +8,6 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import cached_property
 from typing import TypeVar
 
-from kleff.errors import LinkOnTheWay
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 
@@ -119,8 +118,9 @@ def diversions(files: FileTree) -> list[tuple[str, str, str]]:
     stays there is nobody (dpkg-divert(1); three lines each).
     """
     try:
-        text = files.read(WPath(files.style, "", ("var", "lib", "dpkg", "diversions")), MOST).decode("utf-8", "surrogateescape")
-    except (OSError, LinkOnTheWay):
+        path = files.resolve(WPath(files.style, "", ("var", "lib", "dpkg", "diversions"))).path
+        text = files.read(path, MOST).decode("utf-8", "surrogateescape")
+    except FileNotFoundError:
         return []
     lines = text.splitlines()
     return list(zip(lines[::3], lines[1::3], lines[2::3], strict=False))

@@ -12,6 +12,7 @@ from collections.abc import Collection, Sequence
 from pathlib import Path
 
 from kleff.errors import LinkOnTheWay
+from kleff.workstation.files.folders import inside
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.packages.calling import Calling
 from kleff.workstation.linux.packages.marks import write_anew
@@ -45,8 +46,8 @@ class Settings:
     def _text(self, text: str) -> str:
         path = WPath(self._files.style, "", tuple(text.strip("/").split("/")))
         try:
-            return self._files.read(path, MOST).decode("utf-8", "surrogateescape")
-        except (OSError, LinkOnTheWay):
+            return self._files.read(self._files.resolve(path).path, MOST).decode("utf-8", "surrogateescape")
+        except FileNotFoundError:
             return ""
 
     def _pairs(self, path: str) -> list[tuple[str, str]]:
@@ -59,11 +60,11 @@ class Settings:
         """Those that are set by hand; the first line of each file says so."""
         found = []
         folder = WPath(self._files.style, "", ("var", "lib", "dpkg", "alternatives"))
-        for name in self._files.names(folder):
+        for name in (path.name for path in inside(self._files, folder)):
             if self._text(f"/var/lib/dpkg/alternatives/{name}").startswith("manual\n"):
                 try:
                     found.append((name, self._files.read_link(WPath(self._files.style, "", ("etc", "alternatives", name)))))
-                except OSError:
+                except FileNotFoundError:
                     continue
         return found
 

@@ -6,6 +6,7 @@ import contextlib
 from collections.abc import Iterator
 from pathlib import Path
 
+from kleff.workstation.files.folders import real_folder
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.account_records import ACCOUNT_FILES, GROUP_FILES
 from kleff.workstation.package_facet import Surroundings
@@ -38,10 +39,10 @@ SILENT = 60 * 10**9  # ns that a script may work without a word
 def surroundings(files: FileTree) -> Surroundings:
     """All of it, whether it is there or not."""
     folder = WPath(files.style, "", DATABASE)
-    lists = [f"/{'/'.join(DATABASE)}/{name}" for name in files.names(folder) if name.endswith(".list")]
+    lists = [f"/{'/'.join(DATABASE)}/{name}" for name in files.names(real_folder(files, folder)) if name.endswith(".list")]
     links = list(dict.fromkeys(_alternative_links(files)))
     themes = WPath(files.style, "", THEMES)
-    copied = [*CHANGED_BY_SCRIPTS, *MADE_BY_TRIGGERS, *(str(themes.child(name, CACHE)) for name in files.names(themes))]
+    copied = [*CHANGED_BY_SCRIPTS, *MADE_BY_TRIGGERS, *(str(themes.child(name, CACHE)) for name in files.names(real_folder(files, themes)))]
     folders = list(dict.fromkeys(place.rpartition("/")[0] for place in (*links, *copied)))
     return Surroundings(copied=copied, linked=[*lists, *REPLACED_BY_TRIGGERS], alone=[*filter(None, folders), *links], by_name=BY_NAME)
 
@@ -50,7 +51,7 @@ def _alternative_links(files: FileTree) -> Iterator[str]:
     """The links that stand for alternatives. The first paragraph of each file names them, after a line that says how it is chosen: the
     link, then name and link of each that follows it (update-alternatives(1), FILES).
     """
-    top = WPath(files.style, "", ALTERNATIVES)
+    top = real_folder(files, WPath(files.style, "", ALTERNATIVES))
     for name in files.names(top):
         with contextlib.suppress(OSError):
             text = files.read(top.child(name)).decode("utf-8", "surrogateescape")

@@ -15,6 +15,7 @@ import time
 from collections.abc import Callable, Iterator
 
 from kleff.procedure.globs import fold
+from kleff.registry.registry import NoHive
 from kleff.workstation.windows.native import constants as c
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.native.caller import narrow, number
@@ -54,7 +55,7 @@ class Hives:
         """Where a key really lies: the root's handle, and the path below it. The hive of an account that is not signed in is loaded.
 
         Raises:
-            Failed: it cannot be loaded.
+            Failed, NoHive: it cannot be loaded, or is not where it has to be.
         """
         if hive == "HKLM":
             return c.HKEY_LOCAL_MACHINE, path
@@ -88,7 +89,11 @@ class Hives:
     # -- loading ----------------------------------------------------------------------------------------------
 
     def _load(self, sid: str, ending: str, file: str) -> bool:
-        """Whether an account's file is loaded; False if there is none."""
+        """Whether an account's file is loaded; False if there is none, nor has to be.
+
+        Raises:
+            NoHive: the account's profile is there, without its settings. Failed: they cannot be loaded.
+        """
         name = f"{self._ours}{sid}{ending}"
         if name in self._loaded:
             return True
@@ -98,6 +103,8 @@ class Hives:
         if not self._loaded:
             switch_on(self._api, BACKUP, RESTORE)
         code = self._api.code("RegLoadKeyW", c.HKEY_USERS, name, f"{profile}\\{file}")
+        if code == c.ERROR_FILE_NOT_FOUND and file == OF_ACCOUNT:  # as its folder is there; else the path is not found
+            raise NoHive(f"the settings of {profile}", f"{profile}\\{file}")
         if code in (c.ERROR_FILE_NOT_FOUND, c.ERROR_PATH_NOT_FOUND):
             return False
         if code:
@@ -133,12 +140,11 @@ class Hives:
 
     def _profiles(self) -> dict[str, str]:
         """The profile folder of each account that has one."""
-        with contextlib.suppress(Failed), self._open(c.HKEY_LOCAL_MACHINE, PROFILES) as key:
+        with self._open(c.HKEY_LOCAL_MACHINE, PROFILES) as key:
             return {sid: path for sid in self._below(key) if SID.match(sid) and (path := self._folder(sid))}
-        return {}
 
     def _folder(self, sid: str) -> str:
-        with contextlib.suppress(Failed), self._open(c.HKEY_LOCAL_MACHINE, f"{PROFILES}\\{sid}") as key:
+        with contextlib.suppress(FileNotFoundError), self._open(c.HKEY_LOCAL_MACHINE, f"{PROFILES}\\{sid}") as key:
             data, size = bytearray(1024), bytearray((1024).to_bytes(4, "little"))
             self._api.RegQueryValueExW(key, "ProfileImagePath", None, bytearray(4), data, size)
             return self._expand(narrow(data[: number(size)]))
@@ -148,8 +154,11 @@ class Hives:
         names: list[str] = []
         while True:
             name, size = bytearray(512), bytearray((256).to_bytes(4, "little"))
-            if self._api.code("RegEnumKeyExW", key, len(names), name, size, None, None, None, None):
+            code = self._api.code("RegEnumKeyExW", key, len(names), name, size, None, None, None, None)
+            if code == c.ERROR_NO_MORE_ITEMS:
                 return names
+            if code:
+                raise Failed("RegEnumKeyExW", code)
             names.append(narrow(name))
 
     @contextlib.contextmanager

@@ -85,15 +85,13 @@ class NtTree(ByPath):
 
     # -- one thing --------------------------------------------------------------------------------------------
 
-    def look(self, path: WPath) -> Look | None:
+    def _stands(self, path: WPath) -> Look | None:
         try:
             if not path.parts:
                 with self.folder(path) as folder:
                     return folder.look()
             with self.folder(path.parent) as folder:
                 return folder.look_at(path.name)
-        except FileNotFoundError:
-            return None
         except NotADirectoryError as error:
             self._refuse_link_on_way(path, error)
             return None
@@ -106,18 +104,15 @@ class NtTree(ByPath):
             if look is None or not look.is_folder:
                 return
 
-    def names(self, path: WPath) -> list[str]:
-        try:
-            with self.folder(path) as folder:
-                return sorted(folder.names())
-        except (FileNotFoundError, NotADirectoryError):
-            return []
+    def _list(self, path: WPath) -> list[str]:
+        with self.folder(path) as folder:
+            return sorted(folder.names())
 
     def read(self, path: WPath, limit: int = 1 << 20) -> bytes:
         with self.reading(path) as file:
             return file.read(limit)
 
-    def reading(self, path: WPath) -> IO[bytes]:
+    def _reading(self, path: WPath) -> IO[bytes]:
         with self.folder(path.parent) as folder:
             assert isinstance(folder, NtFolder)
             file = NtFile(self._nt, self._nt.open(folder.handle, path.name, READ))

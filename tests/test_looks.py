@@ -1,0 +1,140 @@
+"""A look that fails is never taken for absence: with something of every kind wholly there, each single read fails with each error, and no
+survey, preview or verify says less than before without saying that it could not look.
+
+`KLEFF_ALL_FAULTS=1` lets every read fail with every error; else some are drawn.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import pytest
+
+from blind import CODES, Blind
+from kleff.engine.context import make_context, pieces
+from kleff.engine.library import load
+from kleff.engine.opening import opened_workstation
+from kleff.engine.plan import Planning
+from kleff.engine.verify import verify
+from kleff.errors import KleffError
+from kleff.objects.base.table import KINDS
+from kleff.procedure.loaded import LoadedStep, Procedure
+from needs.lab import HERE
+from support import IS_ROOT, Kleff, procedure
+from whole import STEPS, whole
+
+EVERY = os.environ.get("KLEFF_ALL_FAULTS") == "1"
+DRAWN = 14  # for a step, of errors that say that something cannot be read; and half of that of what is gone all at once
+DOUBT = ("unreadable", "unknown", "refused")
+# What is looked for in other ways than by reading files: tests/test_processes.py, test_commands.py, test_readiness.py and their like.
+OTHERWISE = {
+    "process", "window", "port", "command", "manual", "holder", "rescue", "driver_files", "power", "rights", "restart", "installers",
+    "signed_in", "bits", "system_version", "packages", "unit", "flatpak", "shadowed_by", "variable", "product_code", "cached_package",
+    "key", "value", "publisher",
+}  # fmt: skip
+
+
+@dataclass
+class Seen:
+    """What a look came to: how much of it there is, and whether it says that it could not look."""
+
+    evidence: int
+    actions: int
+    findings: int
+    clean: bool
+    doubts: tuple[bool, bool, bool]
+
+
+def alone(whole: Procedure, step: LoadedStep) -> Procedure:
+    is_evidence = step.phase == "evidence"
+    return replace(whole, evidence=(step,) if is_evidence else (), steps=() if is_evidence else (step,))
+
+
+def look(one: Procedure, on: str) -> Seen:
+    workstation = opened_workstation(on)
+    here = make_context(workstation, one)
+    evidence, plan, told = pieces(here), Planning.whole(here).plan(), verify(here)
+    workstation.release()
+    return Seen(
+        evidence=len(evidence), actions=sum(a.state != "absent" for a in plan.actions), findings=len(told.findings), clean=told.clean,
+        doubts=(
+            any(s.unreadable for s in evidence), any(a.state in DOUBT for a in plan.actions), any(f.state in DOUBT for f in told.findings)
+        ),
+    )  # fmt: skip
+
+
+def lies(before: Seen, now: Seen) -> list[str]:
+    """Where less is said than before, and no doubt."""
+    found = [
+        name
+        for name, was, there, doubt in zip(
+            ("survey", "preview", "verify"), (before.evidence, before.actions, before.findings),
+            (now.evidence, now.actions, now.findings), now.doubts, strict=True,
+        )
+        if there < was and not doubt
+    ]  # fmt: skip
+    return found + (["gone"] if now.clean and not before.clean else [])
+
+
+def faults(one: Procedure, on: str, below: Path, seed: int) -> Iterator[Blind]:
+    """All, or some drawn."""
+    for codes, share in ((("EACCES", "EIO", "ELOOP", "EFBIG"), 1), (("ENOENT",), 2)):
+        counted = Blind(below, at=1 << 30, code=CODES[codes[0]])
+        with counted.armed():
+            look(one, on)
+        every = [(at, CODES[code]) for at in range(1, counted.count + 1) for code in codes]
+        drawn = every if EVERY else random.Random(seed).sample(every, min(DRAWN // share, len(every)))
+        for at, code in drawn:
+            yield Blind(below, at, code)
+            if code == errno.ENOENT:
+                yield Blind(below, at, code, for_good=False)
+
+
+def told_wrongly(file: Path, on: str, below: Path) -> list[str]:
+    """Every lie, with the step, the read that failed and who made it."""
+    every, wrong = load(file), list[str]()
+    for step in (*every.evidence, *every.steps):
+        one = alone(every, step)
+        before = look(one, on)
+        assert before.evidence or before.actions, f"line {step.line}: there is nothing of it"
+        for fault in faults(one, on, below, step.line):
+            try:
+                with fault.armed():
+                    now = look(one, on)
+            except (KleffError, OSError):
+                continue  # the command ends with a line for people, and nothing else is said
+            if found := lies(before, now):
+                wrong.append(f"line {step.line}, {step.kind}: {found} where {fault}")
+    return wrong
+
+
+@pytest.mark.parametrize("file", ["every-kind.procedure.toml"])
+def test_on_a_lab(kleff: Kleff, tmp_path: Path, file: str) -> None:
+    lab = tmp_path / "lab"
+    kleff("lab", "make", lab, "--from", HERE / file, cases=False)
+    assert told_wrongly(HERE / file, f"lab:{lab}", lab) == []
+
+
+@pytest.mark.skipif(not IS_ROOT, reason="needs root: files of several accounts")
+def test_on_a_tree(tmp_path: Path) -> None:
+    top = whole(tmp_path / "tree")
+    assert told_wrongly(procedure(tmp_path / "p.toml", STEPS), f"root:{top}", top) == []
+
+
+def test_every_kind_is_among_them() -> None:
+    """A kind that is added has to be found in a whole product, and to be looked for while reads fail."""
+    there = {step.kind for step in _steps(HERE / "every-kind.procedure.toml")}
+    for line in STEPS.splitlines():
+        there.add(line.partition(" =")[0])
+    assert set(KINDS) - there - OTHERWISE == set()
+    assert OTHERWISE - set(KINDS) == set()
+
+
+def _steps(file: Path) -> tuple[LoadedStep, ...]:
+    loaded = load(file)
+    return (*loaded.evidence, *loaded.steps)
