@@ -206,7 +206,7 @@ class NtFolder(NtHandle):
     def shorts(self) -> list[tuple[str, str]]:
         """The names in it, each with its short one."""
         with self._opened_for(nt.LIST) as handle:
-            return self.files.named(handle)
+            return self.files.listing(handle)
 
     def remove(self, name: str) -> None:
         with self._opened(name, nt.REMOVE) as one:
