@@ -11,6 +11,7 @@ from kleff.objects.base.action import Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.own import own_places, where
 from kleff.workstation.identity import NameId
+from kleff.workstation.interpreters import script_of
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Process
 
@@ -58,10 +59,12 @@ def _programs(here: Here, places: Sequence[WPath], brought: Brought) -> Iterator
     facet = here.workstation.processes
     protected = facet.protected() if facet else set()
     for process in facet.all() if facet else []:
-        if process.path and process.pid not in protected and _is_own(process.path, here, places, brought):
+        runs = (process.path, script_of(process, here.workstation.style))
+        own = next((path for path in runs if path and _is_own(path, here, places, brought)), "")
+        if own and process.pid not in protected:
             yield Finding(
                 state=LEFT, kind="process", target=f"program {process.name}, number {process.pid}", about=[program_id(process)],
-                reason=f"it runs still, from {process.path}", phase="stop", account=process.account,
+                reason=f"it runs still, from {own}", phase="stop", account=process.account,
             )  # fmt: skip
 
 

@@ -22,6 +22,7 @@ from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
 from kleff.workstation.facets import Processes, with_children
 from kleff.workstation.identity import NameId
+from kleff.workstation.interpreters import script_of
 from kleff.workstation.things import Process, line_of
 
 if TYPE_CHECKING:
@@ -124,14 +125,18 @@ def _meant(model: Meant, here: Here, facet: Processes) -> list[Process]:
         meant = [e for e in here.resolver.expand(pattern) if not e.absent]
         return [p for p in facet.all() if any(_lies_in(p, e, here) for e in meant)]
     whole = any(s in pattern for s in style.separators)
-    return [
-        p for p in facet.all() if any(name_matches(pattern, t, style.folded) for t in ([p.path] if whole else _names(p, style.separators)))
-    ]
+
+    def texts(process: Process) -> list[str]:
+        return [process.path, script_of(process, style)] if whole else _names(process, style.separators)
+
+    return [p for p in facet.all() if any(name_matches(pattern, text, style.folded) for text in texts(p))]
 
 
 def _lies_in(process: Process, expanded: Expanded, here: Here) -> bool:
-    path = here.workstation.files.path(process.path) if process.path else None
-    return path is not None and path.volume == expanded.volume and parts_match(expanded.pattern, path.parts, path.style.folded)
+    """Its program, or the script that it runs."""
+    texts = (process.path, script_of(process, here.workstation.style))
+    paths = [path for text in texts if text and (path := here.workstation.files.path(text)) is not None]
+    return any(p.volume == expanded.volume and parts_match(expanded.pattern, p.parts, p.style.folded) for p in paths)
 
 
 def _names(process: Process, separators: str) -> list[str]:

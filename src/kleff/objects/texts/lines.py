@@ -1,14 +1,14 @@
 """Lines that a product has written into files which others use too: aliases, names of machines, search paths, timetables."""
 
 from collections.abc import Collection, Iterator
-from typing import Annotated, Generic, TypeVar
+from typing import Annotated, ClassVar, Generic, NamedTuple, TypeVar
 
 from msgspec import Meta
 
 from kleff.case.aside.area import names_aside
 from kleff.case.guard.guard import Target
 from kleff.errors import ActionFailed, LinkOnTheWay
-from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outcome, Sighting
+from kleff.objects.base.action import ABSENT, REFUSED, UNKNOWN, UNREADABLE, Action, Outcome, Sighting
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
 from kleff.objects.base.own import refuse
@@ -18,12 +18,13 @@ from kleff.objects.base.unreadable import why
 from kleff.objects.paths.details import Removing, links_on_way, removing_target
 from kleff.objects.paths.several import closed_to_us
 from kleff.objects.paths.steps import found_paths
+from kleff.objects.texts.doubts import continued, doubtful, otherwise_encoded, tokens
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import AccountStep, Text, Texts
 from kleff.procedure.texts import Problem, path_problem
 from kleff.texts import plural
 from kleff.workstation.files.lines import Edit, decode, read_whole, taking_out
-from kleff.workstation.identity import NameId, packed, path_id
+from kleff.workstation.identity import Identity, NameId, packed, path_id
 from kleff.workstation.paths import WPath
 
 LETTERS = 4  # of a text that means lines; fewer would mean too many
@@ -45,9 +46,26 @@ class InFile(AccountStep, kw_only=True, frozen=True):
         """How many lines of one file it may change."""
         return 0
 
+    @property
+    def words(self) -> list[list[str]]:
+        """Of each thing that is meant the words that stand together wherever it is written."""
+        raise NotImplementedError
+
+    @property
+    def meant(self) -> list[str]:
+        """Each thing as it is written."""
+        return [word for group in self.words for word in group]
+
+    whole: ClassVar[bool] = False
+    """Whether what is meant is a place, and not what lies in it."""
+
     def edits(self, lines: list[str], folded: bool) -> list[Edit]:
         """What is done to the lines of a file. Args: folded: letter case does not count."""
         raise NotImplementedError
+
+    def sure(self, lines: list[str], folded: bool) -> list[Edit]:
+        """The same, without lines that are part of longer ones: what else those say would go too, or be joined to another."""
+        return [edit for edit in self.edits(lines, folded) if folded or not continued(lines, edit.at)]
 
 
 T = TypeVar("T", bound=InFile)
@@ -60,6 +78,14 @@ class _Lines(InFile, kw_only=True, frozen=True):
     @property
     def texts(self) -> list[str]:
         return [self.lines] if isinstance(self.lines, str) else self.lines
+
+    @property
+    def words(self) -> list[list[str]]:
+        return [tokens(text) for text in self.texts]
+
+    @property
+    def meant(self) -> list[str]:
+        return self.texts
 
     @property
     def file(self) -> str:
@@ -107,6 +133,13 @@ class LinesVerify(_Lines, kw_only=True, frozen=True):
     """Lines that must be gone."""
 
 
+class Looked(NamedTuple):
+    """What would be done to the lines of a file, and what in it may be meant too, as a person is told of it."""
+
+    edits: list[Edit]
+    doubts: list[str]
+
+
 class TextKind(Kind, Generic[T]):
     """The life of what stands in text files; the kinds say what a step means."""
 
@@ -117,19 +150,22 @@ class TextKind(Kind, Generic[T]):
             if isinstance(made, str):
                 yield Sighting(kind="lines", what=f"{path} ({made})", account=account, line=step.line, unreadable=True)
                 continue
-            for edit in made:
+            for edit in made.edits:
                 shown = edit.old.strip()
                 about = NameId("lines", edit.old.rstrip("\r\n"), str(path))
                 yield Sighting(kind="lines", what=shown, about=about, where=f"in {path}", account=account, line=step.line)
+            if made.doubts and not made.edits:
+                told = f"{path} (it could not be told whether it is meant: {made.doubts[0]})"
+                yield Sighting(kind="lines", what=told, account=account, line=step.line, unreadable=True)
 
-    def _found(self, step: StepOf[T], here: Here) -> Iterator[tuple[WPath | str, str, list[Edit] | str]]:
+    def _found(self, step: StepOf[T], here: Here) -> Iterator[tuple[WPath | str, str, Looked | str]]:
         """(file, account, what would be done to its lines, or why it could not be looked at)."""
         model = step.model
         for expanded in here.resolver.meanings(model.file, model.accounts):
             account = expanded.account.name if expanded.account else ""
             try:
                 for path in found_paths(expanded, here):
-                    yield path, account, edits_of(self.settled(model, here, account), here, path)
+                    yield path, account, looked_into(self.settled(model, here, account), here, path)
             except (OSError, LinkOnTheWay, ActionFailed) as error:
                 yield expanded.text, account, error.what if isinstance(error, ActionFailed) else why(error)
 
@@ -146,25 +182,38 @@ class TextKind(Kind, Generic[T]):
                 continue
             try:
                 paths = found_paths(expanded, here)
-                found = [(path, made) for path in paths if (made := edits_of(self.settled(model, here, account), here, path))]
+                looked = [(path, looked_into(self.settled(model, here, account), here, path)) for path in paths]
             except (OSError, LinkOnTheWay, ActionFailed) as error:
                 base.state, base.reason = UNREADABLE, error.what if isinstance(error, ActionFailed) else why(error)
                 any_there = True
                 yield base
                 continue
-            for path, made in found:
+            found = [(path, one) for path, one in looked if one.edits or one.doubts]
+            for path, one in found:
                 any_there = True
-                action = here.action(step, verb, str(path), account=account, about=[path_id(path)], items=len(made))
-                action.shows += [*links_on_way(here, expanded), *self.shown(made)]
-                if step.phase == "delete":
-                    self._judge(model, here, here.resolver.target(expanded, path), made, action)
-                yield action
+                yield from self._of_file(step, here, expanded, path, one, verb, account)
             if not found and not expanded.is_glob:
                 base.state, base.reason = ABSENT, expanded.absent or (f"no such {self.thing}" if paths else "no such file")
                 base.nowhere, any_there = bool(expanded.absent), True
                 yield base
         if not any_there:
             yield here.action(step, verb, model.file, state=ABSENT, reason=f"no such {self.thing} in any")
+
+    def _of_file(
+        self, step: StepOf[T], here: Here, expanded: Expanded, path: WPath, looked: Looked, verb: str, account: str
+    ) -> Iterator[Action]:
+        """What would be done to one file, and what in it is left since nobody can be sure of it."""
+        about: list[Identity] = [path_id(path)]
+        if looked.edits:
+            action = here.action(step, verb, str(path), account=account, about=about, items=len(looked.edits))
+            action.shows += [*links_on_way(here, expanded), *self.shown(looked.edits)]
+            if step.phase == "delete":
+                self._judge(step.model, here, here.resolver.target(expanded, path), looked.edits, action)
+            yield action
+        if looked.doubts:
+            action = here.action(step, "leave", f"{self.thing} in {path}", account=account, about=about, state=UNKNOWN)
+            action.reason, action.shows = "it could not be told whether it is meant", looked.doubts[:SHOWN]
+            yield action
 
     def settled(self, model: T, here: Here, account: str) -> T:
         """What a step says, for one account of a workstation."""
@@ -198,7 +247,7 @@ class TextKind(Kind, Generic[T]):
         folded = work.here.workstation.style.folded
 
         def change(lines: list[str]) -> list[Edit]:
-            made = self.settled(model, work.here, action.account).edits(lines, folded)
+            made = self.settled(model, work.here, action.account).sure(lines, folded)
             if len(made) > max(model.bound, action.items):
                 raise ActionFailed(f"{plural(len(made), 'line')} of {target.path} by now", remedy="look at it; then resume")
             return made
@@ -237,15 +286,17 @@ class LinesKind(TextKind[_Lines]):
         return Words("Lines taken out" if phase == "delete" else "Looked for", ("line", "lines"), within=True)
 
 
-def edits_of(model: InFile, here: Here, path: WPath) -> list[Edit]:
-    """What a step would do to the lines of a file.
+def looked_into(model: InFile, here: Here, path: WPath) -> Looked:
+    """What a step makes of a file.
 
     Raises:
         ActionFailed: it is no file whose lines can be worked on.
     """
-    files = here.workstation.files
-    _, lines = decode(read_whole(files, path, lambda look: names_aside(files, path)[look.identity])[1])
-    return model.edits(lines, here.workstation.style.folded)
+    files, folded = here.workstation.files, here.workstation.style.folded
+    codec, lines = decode(read_whole(files, path, lambda look: names_aside(files, path)[look.identity])[1])
+    made = model.sure(lines, folded)
+    other = otherwise_encoded(codec, lines, made, model.meant)
+    return Looked(made, doubtful(lines, made, model.words, folded, model.whole) + ([other] if other else []))
 
 
 def _never(expanded: Expanded, here: Here) -> str:

@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import suppress
-from typing import Annotated
+from typing import Annotated, ClassVar
 
 from msgspec import Meta, Struct
 from msgspec.structs import replace
@@ -50,6 +50,16 @@ class _ListItem(InFile, kw_only=True, frozen=True):
     @property
     def written_paths(self) -> list[str]:
         return [self.in_file] if self.in_file else []
+
+    @property
+    def words(self) -> list[list[str]]:
+        return [[self.in_value, item.rstrip("\\/")] for item in self.items]
+
+    @property
+    def meant(self) -> list[str]:
+        return [item.rstrip("\\/") for item in self.items]
+
+    whole: ClassVar[bool] = True
 
     def edits(self, lines: list[str], folded: bool) -> list[Edit]:
         """In a file: the lines that set the value, without the items."""

@@ -10,13 +10,14 @@ from kleff.objects.base.kind import Words
 from kleff.objects.base.own import pattern_objection
 from kleff.objects.base.staging import Stage, shown_as
 from kleff.objects.texts.lines import IN_FILE, InFile, TextKind
-from kleff.procedure.globs import name_matches
+from kleff.procedure.globs import is_glob, name_matches
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Text
 from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.files.lines import Edit, edits
 
 HEADER = re.compile(r"\s*\[(?P<name>[^\]]+)\]\s*([;#].*)?$")
+LIKE_ONE = re.compile(r"\s*\[[^\]]*\]")  # whatever stands behind it, as some programs allow: another section begins, whose it may be
 REMARK = re.compile(r"\s*[;#]")
 
 
@@ -45,6 +46,15 @@ class _Section(InFile, kw_only=True, frozen=True):
                 yield (key,), "is more than one line"
         if not self.up_to and self.section.strip().startswith("["):
             yield ("section",), "is written without its brackets"
+
+    @property
+    def words(self) -> list[list[str]]:
+        """Of a header alone: what else the name stands in is another's."""
+        return []
+
+    @property
+    def meant(self) -> list[str]:
+        return [] if is_glob(self.section) else [self.section.strip()]
 
     def edits(self, lines: list[str], folded: bool) -> list[Edit]:
         found = _blocks(lines, self.section, self.up_to) if self.up_to else _sections(lines, self.section)
@@ -88,9 +98,11 @@ class SectionKind(TextKind[_Section]):
 
 def _sections(lines: list[str], pattern: str) -> Iterator[tuple[int, int]]:
     """(first line, the one after the last) of each section of that name; a remark right above the next header is that one's."""
-    headers = [(at, found["name"].strip()) for at, line in enumerate(lines) if (found := HEADER.match(line))]
+    headers = [
+        (at, found["name"].strip() if (found := HEADER.match(line)) else "") for at, line in enumerate(lines) if LIKE_ONE.match(line)
+    ]
     for n, (start, name) in enumerate(headers):
-        if not name_matches(pattern, name, True):
+        if not name or not name_matches(pattern, name, True):
             continue
         end = headers[n + 1][0] if n + 1 < len(headers) else len(lines)
         if n + 1 < len(headers):

@@ -24,6 +24,7 @@ from kleff.workstation.paths import PRIVILEGED, Look, WPath
 
 LONGEST = 8 << 20  # bytes of a file whose lines are worked on
 MARKS = {"utf-16-le": codecs.BOM_UTF16_LE, "utf-16-be": codecs.BOM_UTF16_BE, "utf-8-sig": codecs.BOM_UTF8}
+ENDS = ("\n", "\r")
 WORD = r"\w.\-"  # what may not stand beside a text that is looked for: it would be another name
 
 
@@ -70,7 +71,7 @@ def read_whole(files: FileTree, place: WPath, known: Callable[[Look], int] = lam
         data = files.read(place, LONGEST)
     except OSError as error:
         raise ActionFailed(f"{place} cannot be read: {error.strerror}", remedy=remedy_for(error)) from None
-    if b"\0" in data and encoding(data).startswith("utf-8"):
+    if (b"\0" in data and encoding(data).startswith("utf-8")) or data.startswith((codecs.BOM_UTF32_LE, codecs.BOM_UTF32_BE)):
         raise ActionFailed(f"{place} is no text in an encoding that is known here", remedy="take the lines out by hand")
     return look, data
 
@@ -103,7 +104,7 @@ def same_encoding(one: str, other: str) -> bool:
 
 
 def _split(text: str) -> list[str]:
-    return re.findall(r"[^\n]*\n|[^\n]+", text)
+    return re.findall(r"[^\r\n]*(?:\r\n|\n|\r)|[^\r\n]+", text)
 
 
 def holding(text: str, folded: bool) -> re.Pattern[str]:
@@ -179,7 +180,7 @@ def put_back(lines: Sequence[str], made: Sequence[Edit]) -> tuple[list[str], lis
     if whole is not None:
         return whole, []
     result, left = list(lines), list[str]()
-    end = next((line[len(line.rstrip("\r\n")) :] for line in (*lines, *(e.old for e in made)) if line.endswith("\n")), "\n")
+    end = next((line[len(_bare(line)) :] for line in (*lines, *(e.old for e in made)) if line.endswith(ENDS)), "\n")
     there = Counter(map(_bare, lines))
     for edit in sorted(made, key=lambda e: e.at):
         if there[_bare(edit.old)]:
@@ -218,8 +219,8 @@ def _insert(lines: list[str], edit: Edit, end: str) -> None:
         return around, -abs(at - edit.at)
 
     at = max(range(len(lines) + 1), key=fits)
-    old = edit.old if edit.old.endswith("\n") or at == len(lines) else edit.old + end
-    if at and at == len(lines) and not lines[-1].endswith("\n"):
+    old = edit.old if edit.old.endswith(ENDS) or at == len(lines) else edit.old + end
+    if at and at == len(lines) and not lines[-1].endswith(ENDS):
         lines[-1] += end
     lines.insert(at, old)
 
