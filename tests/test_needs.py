@@ -96,11 +96,21 @@ class Need:
         told = sorted(re.sub(r" \(64-bit view\)$", "", finding.target).casefold() for finding in ended.verification.open)
         assert told == sorted(left.casefold() for left in self.described.get("left", [])), [row.note for row in ended.failed]
         assert ended.clean == ("left" not in self.described)
+        self.check_agreed(ended)
         files, keys = self.stands()
         for goes in self.described["goes"]:
             assert not (self.lab / "files/C").joinpath(*goes[3:].split("\\")).exists() if goes[1] == ":" else goes not in keys, goes
         assert self.others(differences(self.before[0], files)) == []
         assert self.others(differences(self.before[1], keys)) == []
+
+    def check_agreed(self, ended: Ended) -> None:
+        """The run, `verify CASE` and `verify PROC` say the same of one state; the last without an answer, which the case has."""
+        of_case, by_procedure = self.case().verify(), self.job().verify(cases=self.cases)
+        assert by_procedure.case == next(self.cases.iterdir()).name
+        of_run = ended.verification
+        for other in (of_case, by_procedure):
+            assert (other.clean, other.gone) == (of_run.clean, of_run.gone), other.findings
+            assert {(f.state, f.target) for f in other.findings} == {(f.state, f.target) for f in of_run.findings}
 
     def others(self, found: list[str]) -> list[str]:
         """Differences in what was to stay; of the folders above what goes the times are others."""

@@ -219,7 +219,7 @@ def verify(
     json: JsonOption = False,
 ) -> None:
     """Is it gone?"""
-    from kleff.cli.common import open_job
+    from kleff.cli.common import default_cases, open_job
     from kleff.cli.terminal.show import tell_verified
     from kleff.errors import UsageError
     from kleff.objects.base.here import Options
@@ -228,7 +228,7 @@ def verify(
     if job is not None and (answer or account):
         raise UsageError("a case has its own answers and accounts", where=what, remedy="leave out  --answer  and  --account")
     job = job or open_job(what, on, library, Options(accounts=frozenset(account or [])))
-    tell_verified(job, job.verify(answer or []), json)
+    tell_verified(job, job.verify(answer or [], cases or default_cases()), json)
 
 
 def _job_of_case(what: str, on: str | None, cases: Path | None) -> Job | None:

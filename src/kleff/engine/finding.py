@@ -35,7 +35,7 @@ class Verification(msgspec.Struct, kw_only=True):
         shows: evidence that is kept on purpose: clean, but not gone.
         saved: the procedure only saves, so that nothing was to go.
         looked: how many places were looked at.
-        not_known: what cannot be known without the case.
+        not_known: what cannot be known without the case; case: the one that told what the procedure does not.
         accounts: those it is said of, if not of all; left_out: how many others were not looked at.
     """
 
@@ -45,6 +45,7 @@ class Verification(msgspec.Struct, kw_only=True):
     not_known: list[str] = []
     shows: bool = False
     saved: bool = False
+    case: str = ""
     accounts: list[str] = []
     left_out: int = 0
 

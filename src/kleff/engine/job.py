@@ -183,13 +183,22 @@ class Job(Opened):
         said = [f"{name}=" for name in answers] if self.ask else given
         return Preview(planning, plan, choices(procedure, answers, said, plan, again) if compared else [])
 
-    def verify(self, given: Sequence[str] = ()) -> Verification:
-        """Is it gone?"""
+    def verify(self, given: Sequence[str] = (), cases: Path | None = None) -> Verification:
+        """Is it gone?
+
+        Args:
+            cases: where the cases are; the newest of the product that was not taken back tells what was answered, and what was there.
+        """
         with self._looking():
             if self.case is not None:
                 from kleff.engine.cases.case_job import verify_case
 
                 return verify_case(self)
+            if cases is not None and cases.is_dir():
+                from kleff.engine.cases.newest import newest_case, verify_after
+
+                if (folder := newest_case(self, cases)) is not None:
+                    return verify_after(self, folder, given)
             procedure, answers = self.settled(given)
             return verify(self.context(answers, procedure))
 

@@ -74,7 +74,9 @@ class RestoreDocument(Document, kw_only=True):
 
 
 class VerifyDocument(Document, kw_only=True):
-    """`kleff verify --json`; `accounts` are those it is said of, if not of all, `left_out` how many others were not looked at."""
+    """`kleff verify --json`; `accounts` are those it is said of, if not of all, `left_out` how many others were not looked at;
+    `case` the one from which the answers are, and what an uninstaller named.
+    """
 
     workstation: WorkstationInfo
     product: ProductInfo
@@ -83,6 +85,7 @@ class VerifyDocument(Document, kw_only=True):
     findings: list[FindingInfo]
     not_known: list[str] = []
     gone: bool = False
+    case: str = ""
     accounts: list[str] = []
     left_out: int = 0
 

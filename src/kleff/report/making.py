@@ -103,6 +103,6 @@ def verify_document(workstation: Workstation, procedure: Procedure, result: Veri
     """`kleff verify --json`"""
     return VerifyDocument(
         kleff="verify", workstation=workstation_info(workstation), product=product_info(procedure), clean=result.clean,
-        gone=result.gone, looked=result.looked, findings=[finding_info(f, workstation.style) for f in result.findings],
+        gone=result.gone, case=result.case, looked=result.looked, findings=[finding_info(f, workstation.style) for f in result.findings],
         not_known=result.not_known, accounts=result.accounts, left_out=result.left_out,
     )  # fmt: skip

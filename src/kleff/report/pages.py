@@ -86,6 +86,8 @@ def verify_page(name: str, where: str, result: Verification) -> Page:
         page.row((f"{name} is not gone{result.whose}", "bad"), (f" from {where}", "plain"))
     if result.accounts:
         page.add(f"  {not_looked_at(result.left_out)}", "dim")
+    if result.case:
+        page.add(f"  answers, and what was there before: from the case {result.case}", "dim")
     for text in result.not_known:
         page.add(f"  {text}", "dim")
     titles = {
