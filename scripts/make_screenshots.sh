@@ -55,7 +55,7 @@ pkill -f "cases third" || true
 rm -rf large third
 shot run-end 10 "kleff run tag-studio.toml $on --yes --ticket 4711 --cases cases"
 case=$(echo cases/*)
-shot verify 3 "kleff verify tag-studio.toml $on"
+shot verify 3 "kleff verify tag-studio.toml $on --cases cases"
 shot report 3 "kleff report $case" 42
 cp -a potting reinstalled
 kleff lab reinstall reinstalled >/dev/null

@@ -39,6 +39,7 @@ from kleff.registry.values import number_value
 from kleff.report.case_report import report_document, report_markdown, report_page
 from kleff.report.documents import encode
 from kleff.report.making import preview_document
+from kleff.workstation.lab.making.plain import build_plain
 from kleff.workstation.open import open_workstation
 from support import linux_tree, write
 
@@ -71,9 +72,7 @@ class Bench:
         self._finish()
         self.outside = write(self.folder / "outside/precious", "precious")
         self.lab = self.folder / "lab"
-        for name in ("files/C", "registry"):
-            (self.lab / name).mkdir(parents=True)
-        write(self.lab / "registry/HKLM.reg", regfile.encode(regfile.format_hive("HKLM", regfile.RegKey("HKLM"))))
+        build_plain(self.lab)
 
     def _finish(self) -> None:
         workstation = open_workstation(self.spec)

@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 
+from kleff.engine.library import parse
 from kleff.workstation.lab.build import LabBuilder
 from support import Kleff, differences, hives, procedure, program_started, tree, until, write
 
@@ -199,3 +200,18 @@ def test_the_export_by_a_command(kleff: Kleff, tmp_path: Path) -> None:
         assert ("holds 2 things: a, b" in kleff("preview", file, "--on", f"lab:{lab}", "--show-items").out) == bool(listing)
         kleff("run", file, "--on", f"lab:{lab}", "--yes", code=code)
         assert [p.read_text() for p in kleff.case().glob("bag/data/*/db.txt")] == (["DUMP"] if listing else [])
+
+
+@pytest.mark.parametrize(
+    ("step", "said"),
+    [
+        ("entry = '*'", "means every product"), ("entry = '?*'", "means every product"),
+        ("entry = '*'\npublisher = '*'", "means every product"),
+        ("publisher = '*'", "means every product"), ("entry = '*'\npublisher = 'Rakeworks'", ""), ("entry = 'Hoe*'", ""),
+    ],
+)  # fmt: skip
+def test_a_name_that_means_everything(kleff: Kleff, tmp_path: Path, step: str, said: str) -> None:
+    """A case that was begun when it was allowed goes on."""
+    file = procedure(tmp_path / "p.toml", f"[[uninstall]]\n{step}\n")
+    assert said in kleff("check", file, code=2 if said else 0, cases=False).out
+    assert parse(file.read_bytes(), "p.toml", 2).steps

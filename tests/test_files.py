@@ -13,7 +13,7 @@ import pytest
 import zstandard
 
 from kleff.case.bag.archive import MemberSource, check_archive, write_archive
-from kleff.errors import ActionFailed, DamagedCase, LinkOnTheWay
+from kleff.errors import ActionFailed, DamagedCase, LinkOnTheWay, NotTold
 from kleff.procedure.globs import POSIX, WINDOWS
 from kleff.progress import Silent
 from kleff.workstation.linux.accounts import PasswdAccounts
@@ -180,6 +180,8 @@ def test_accounts_and_their_own_settings(tmp_path: Path) -> None:
     mira = found["mira"]
     expected = {
         "user.desktop": "/home/mira/Tisch", "user.music": "/srv/music", "user.documents": "/home/mira/Documents",
-        "user.roaming": "/home/mira/.config", "user.videos": "None", "user.pictures": "None", "user.temp": "None",
+        "user.roaming": "/home/mira/.config", "user.videos": "None", "user.temp": "None",
     }  # fmt: skip
     assert {v: str(accounts.folder(mira, v)).rstrip("/") for v in expected} == expected
+    with pytest.raises(NotTold, match="XDG_PICTURES_DIR of mira is set to 'nonsense'"):
+        accounts.folder(mira, "user.pictures")

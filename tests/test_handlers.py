@@ -13,7 +13,10 @@ SOURCE = Path(__file__).parent.parent / "src/kleff"
 BELOW = ("workstation", "registry", "objects", "engine")
 APART = ("workstation/windows/contract/", "workstation/lab/making/")  # they judge a system, and make one
 # What stands in a file or an argument: it says nothing about whether anything could be looked at.
-OF_TEXT = {"BadTemplate", "ValueError", "re.error", "KeyError", "IndexError", "UnicodeDecodeError", "StopIteration", "ImportError"}
+OF_TEXT = {
+    "BadTemplate", "ValueError", "re.error", "KeyError", "IndexError", "UnicodeDecodeError", "UnicodeEncodeError", "StopIteration",
+    "ImportError",
+}  # fmt: skip
 DOUBT = {"UNREADABLE", "UNKNOWN", "NOT_READ", "REFUSED", "Unread", "unreadable"}
 
 

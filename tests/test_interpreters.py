@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from kleff.procedure.globs import POSIX, WINDOWS
-from kleff.workstation.interpreters import script_of
+from kleff.workstation.programs.interpreters import script_of
 from kleff.workstation.things import Process
 from support import IS_ROOT, Kleff, procedure, until, write
 

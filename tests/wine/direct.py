@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from kleff.errors import ActionFailed
-from kleff.workstation.supervised import Record, record_of, recorded
+from kleff.workstation.programs.supervised import Record, record_of, recorded
 from kleff.workstation.things import Given, Known, Process, Running
 from kleff.workstation.windows.native.api import Api, Failed
 from kleff.workstation.windows.system.jobs import Job, Streams, new_file, start

@@ -11,8 +11,8 @@ from kleff.objects.base.action import Action
 from kleff.objects.base.here import Here
 from kleff.objects.base.own import own_places, where
 from kleff.workstation.identity import NameId
-from kleff.workstation.interpreters import script_of
 from kleff.workstation.paths import WPath
+from kleff.workstation.programs.interpreters import script_of
 from kleff.workstation.things import Process
 
 

@@ -22,7 +22,7 @@ from kleff.procedure.versions import parse_duration
 from kleff.texts import plural
 from kleff.workstation.facets import Processes, with_children
 from kleff.workstation.identity import NameId
-from kleff.workstation.interpreters import script_of
+from kleff.workstation.programs.interpreters import script_of
 from kleff.workstation.things import Process, line_of
 
 if TYPE_CHECKING:

@@ -9,8 +9,8 @@ from typing import Generic, TypeVar
 from kleff.procedure.model import Ask, Keep, Product, Step
 
 # By which procedures are read; a case keeps the number of those it was begun under. 2: keys are literal, no control characters in
-# paths and keys, an account that is named and not here is seen.
-RULES = 2
+# paths and keys, an account that is named and not here is seen. 3: no name of a registered product means all of them.
+RULES = 3
 PHASES = ("before", "backup", "stop", "uninstall", "purge", "delete", "verify", "after")
 M = TypeVar("M", bound=Step, covariant=True)
 N = TypeVar("N", bound=Step)

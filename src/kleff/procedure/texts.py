@@ -43,6 +43,12 @@ class NewProblem(str):
     since = 2
 
 
+class NewestProblem(NewProblem):
+    """One of the rules that came after those."""
+
+    since = 3
+
+
 def _too_long(text: str) -> NewProblem:
     return NewProblem(f"{text[:40]!r}... is longer than {LONGEST:,} characters; no path or key is")
 

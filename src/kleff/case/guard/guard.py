@@ -23,6 +23,7 @@ from kleff.workstation.things import Account
 
 AREA = ".kleff"  # the set-aside area's name on each volume
 ROOT = Path("/")
+ALTERNATIVES = "/etc/alternatives/"  # update-alternatives(1)
 
 
 @dataclass(frozen=True)
@@ -193,6 +194,8 @@ class Guard:
         look = self._workstation.files.look(target.path)
         if len(target.path.parts) != depth + 1 or (look is not None and look.is_folder):
             return Verdict("refused", f"in {above} only single files may be named{how}, no folders")
+        if look is not None and look.is_link and self._workstation.files.read_link(target.path).startswith(ALTERNATIVES):
+            return Verdict("refused", "it stands for one of several programs, whose it is the system's to say; use  alternatives_to")
         own = self._own_files.get(above.key)
         if target.literal < (tables.LETTERS if own is None else tables.FEWER):
             letters = "four" if own is None else "three"

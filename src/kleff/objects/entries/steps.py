@@ -5,14 +5,21 @@ from typing import Annotated
 
 from msgspec import Meta, field
 
+from kleff.procedure.globs import is_glob, literal_count
 from kleff.procedure.model import Section, Step, Text
-from kleff.procedure.texts import Problem, duration_problem
+from kleff.procedure.texts import NewestProblem, Problem, duration_problem
 from kleff.procedure.variables import BadTemplate, parse_template
 
+FEWEST = 2  # letters besides wildcards; names of products are short at times
 GUID = r"^\{[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}$"
 Patience = Annotated[str, Meta(description="how long it may take, e.g. 45m; never cut off earlier, nor after")]
 Codes = Annotated[list[int], Meta(description="exit codes that mean: done")]
 Restarts = Annotated[list[int], Meta(description="exit codes that mean: done, and the workstation must be restarted")]
+
+
+def _means_all(pattern: str) -> bool:
+    """Whether hardly a letter says what is meant."""
+    return is_glob(pattern) and literal_count(pattern) < FEWEST
 
 
 def program_problem(key: str, words: list[str], places: Collection[str]) -> Iterator[Problem]:
@@ -122,6 +129,11 @@ class EntryUninstall(Ordered, kw_only=True, frozen=True):
     entry: Annotated[Text, Meta(description="name as registered; * and ? are wildcards")]
     publisher: Annotated[str, Meta(description="publisher as registered; * and ? are wildcards")] = ""
 
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
+        if _means_all(self.entry) and _means_all(self.publisher or "*"):
+            yield ("entry",), NewestProblem(f"{self.entry!r} means every product that is registered; write a name, or add its  publisher")
+
 
 class VendorEvidence(Step, kw_only=True, frozen=True):
     """Anything that a vendor has registered."""
@@ -133,6 +145,11 @@ class VendorUninstall(Ordered, kw_only=True, frozen=True):
     """Run the registered uninstallers of everything that a vendor has registered."""
 
     publisher: Annotated[Text, Meta(description="publisher as registered; * and ? are wildcards")]
+
+    def problems(self, places: Collection[str]) -> Iterator[Problem]:
+        yield from super().problems(places)
+        if _means_all(self.publisher):
+            yield ("publisher",), NewestProblem(f"{self.publisher!r} means every product that is registered; write the vendor's name")
 
 
 class ProductUninstall(Removing, kw_only=True, frozen=True):

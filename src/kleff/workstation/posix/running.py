@@ -17,7 +17,7 @@ import kleff
 from kleff.errors import ActionFailed
 from kleff.workstation.posix import supervisor
 from kleff.workstation.posix.calls import closing_fd
-from kleff.workstation.supervised import over, record_of
+from kleff.workstation.programs.supervised import over, record_of
 from kleff.workstation.things import Given, Known, Running
 
 # A scope is a unit of its own for processes that somebody else starts (systemd.scope(5)): it does not end with Kleff's.

@@ -11,7 +11,7 @@ from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.linux.account_records import ACCOUNT_FILES, GROUP_FILES
 from kleff.workstation.package_facet import Surroundings
 from kleff.workstation.paths import WPath
-from kleff.workstation.supervised import last_at_work
+from kleff.workstation.programs.supervised import last_at_work
 
 DATABASE = ("var", "lib", "dpkg", "info")
 # What maintainer scripts change beside their package's own files (Debian policy 6, 9, 10.7.4, 11.6; deb-systemd-helper(1p), ucf(1)).

@@ -16,7 +16,7 @@ from typing import IO, Any
 
 import kleff
 from kleff.errors import ActionFailed
-from kleff.workstation.supervised import over, record_of, recorded
+from kleff.workstation.programs.supervised import over, record_of, recorded
 from kleff.workstation.things import Given, Known, Running
 from kleff.workstation.windows.host import opened
 from kleff.workstation.windows.native.api import Api

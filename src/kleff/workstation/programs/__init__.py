@@ -1,0 +1,1 @@
+"""How programs are run, and what those that run are."""
