@@ -58,6 +58,28 @@ def test_a_folder_of_an_account_that_is_elsewhere(folder: Path, where: str) -> N
     assert where in actions[0].reason
 
 
+@pytest.mark.parametrize(
+    "step",
+    [
+        "[[delete]]\nshortcuts_to = 'C:\\Hoe\\**'\n", "[[delete]]\nrecent = 'C:\\Hoe\\**'\n", "[[delete]]\ntemp = 'hoe-beds-*'\n",
+        "[[stop]]\nstartup = 'hoetray*'\n",
+    ],
+)  # fmt: skip
+def test_what_is_odd_in_one_account_is_that_account_s(folder: Path, step: str) -> None:
+    """The others' places are looked at, the run goes on, is not clean, and leaves no case that blocks."""
+    bench = Bench(folder)
+    for name in ("AppData", "Local AppData", "Programs", "Desktop"):
+        bench.on.api.add(rf"{MIRA}\{SHELL}", **{name: r"\\server\home\mira"})
+    bench.on.files.add(r"C:\Hoe\x", "x")
+    planned = bench.plan(step)
+    assert {a.account for a in planned if a.state == "unreadable"} == {"mira"}
+    job, ended = bench.run(step + delete(r"C:\Hoe"))
+    assert not ended.clean
+    assert bench.names(r"C:\Hoe") == []
+    assert job.undo().stays == []
+    assert bench.names(r"C:\Hoe") == ["x"]
+
+
 def test_settings_of_an_account_that_are_missing(kleff: Kleff, tmp_path: Path) -> None:
     """With its profile there they must be; without, nothing of it is."""
     lab, file = tmp_path / "lab", procedure(tmp_path / "p.toml", "[[delete]]\nkey = 'HKCU\\Software\\Hoe'\n")

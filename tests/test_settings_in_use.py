@@ -61,8 +61,21 @@ def test_one_view_that_cannot_be_looked_at(bench: Bench) -> None:
     assert [a.state for a in bench.plan(f"{step}view = 64\n")] == [TO_DO]
 
 
+def test_of_one_account_the_rest_goes_on(bench: Bench) -> None:
+    """What cannot be looked at there is left and told, and keeps nobody waiting: the case is finished, and can be taken back."""
+    bench.on.api.closed |= {MIRA}
+    before = bench.on.api.values("HKLM", r"SOFTWARE\Brindlewort\Locked")
+    job, ended = bench.run("[[delete]]" + STEPS.partition("[[delete]]")[2])
+    assert before
+    assert not ended.clean
+    assert {(row.action.line, row.action.account) for row in ended.failed} == {(5, "mira"), (7, "mira"), (12, "mira")}
+    assert bench.on.api.values("HKLM", r"SOFTWARE\Brindlewort\Locked") is None
+    assert job.undo().stays == []
+    assert bench.on.api.values("HKLM", r"SOFTWARE\Brindlewort\Locked") == before
+
+
 def test_a_run_stops_there(bench: Bench) -> None:
-    """Before anything is removed; when they can be looked at, it is resumed."""
+    """Before anything is removed where it is nobody's alone, or is to be saved; when it can be looked at, the run is resumed."""
     bench.on.api.closed |= {MIRA}
     with pytest.raises(Stopped, match="it cannot be looked at: Device or resource busy"):
         bench.run(STEPS)

@@ -7,7 +7,7 @@ from typing import Annotated, Generic, TypeVar
 from msgspec import Meta
 
 from kleff.case.guard.guard import Target
-from kleff.errors import LinkOnTheWay
+from kleff.errors import LinkOnTheWay, NotTold
 from kleff.objects.base.action import ABSENT, KEPT, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
@@ -103,9 +103,16 @@ class _Leading(Kind, Generic[T]):
         for account, folder in self.folders(step, here):
             try:
                 found = list(_shortcuts(folder, here))
-            except (OSError, LinkOnTheWay) as error:
+            except (OSError, LinkOnTheWay, NotTold) as error:
                 any_there = True
-                yield here.action(step, "look in", str(folder), account=_name(account), state=UNREADABLE, reason=why(error))
+                yield here.action(
+                    step,
+                    "look in",
+                    str(folder) if isinstance(folder, WPath) else "folders",
+                    account=_name(account),
+                    state=UNREADABLE,
+                    reason=why(error),
+                )
                 continue
             for path, shortcut in found:
                 target = _target(shortcut, here, _name(account))
@@ -124,8 +131,8 @@ class _Leading(Kind, Generic[T]):
             yield action
 
     @abstractmethod
-    def folders(self, step: StepOf[T], here: Here) -> Iterator[tuple[Account | None, WPath]]:
-        """Where they lie, and whose that is."""
+    def folders(self, step: StepOf[T], here: Here) -> Iterator[tuple[Account | None, WPath | NotTold]]:
+        """Where they lie, or why that cannot be told, and whose that is."""
 
     def _action(self, step: StepOf[T], here: Here, verb: str, path: WPath, account: Account | None, target: WPath) -> Action:
         action = here.action(step, verb, str(path), account=_name(account), about=[path_id(path)], items=1)
@@ -171,7 +178,7 @@ class ShortcutsKind(_Leading[_Shortcuts]):
         for number, target in enumerate(path for text in step.model.targets for path in stage.named(text)):
             stage.add("shortcut", path=rf"C:\Users\Public\Desktop\Sample {number}.lnk", target=target)
 
-    def folders(self, step: StepOf[_Shortcuts], here: Here) -> Iterator[tuple[Account | None, WPath]]:
+    def folders(self, step: StepOf[_Shortcuts], here: Here) -> Iterator[tuple[Account | None, WPath | NotTold]]:
         return _folders(step.model, here)
 
 
@@ -188,30 +195,32 @@ class RecentKind(_Leading[_Recent]):
                 for recent in stage.named(r"{user.roaming}\Microsoft\Windows\Recent\sample.lnk"):
                     stage.add("shortcut", path=recent, target=target)
 
-    def folders(self, step: StepOf[_Recent], here: Here) -> Iterator[tuple[Account | None, WPath]]:
+    def folders(self, step: StepOf[_Recent], here: Here) -> Iterator[tuple[Account | None, WPath | NotTold]]:
         for account in here.resolver.accounts(step.model.accounts):
-            folder = here.workstation.accounts.folder(account, "user.roaming")
+            folder = here.resolver.folder_of(account, "user.roaming")
             if folder is not None:
-                yield account, folder.child("Microsoft", "Windows", "Recent")
+                yield account, folder.child("Microsoft", "Windows", "Recent") if isinstance(folder, WPath) else folder
 
 
-def _folders(model: _Shortcuts, here: Here) -> Iterator[tuple[Account | None, WPath]]:
+def _folders(model: _Shortcuts, here: Here) -> Iterator[tuple[Account | None, WPath | NotTold]]:
     """Where shortcuts lie, whose that is, each place once."""
     seen: set[object] = set()
-    variables, accounts = here.workstation.variables, here.workstation.accounts
-    common = [(None, folder.child(*below)) for name, below in EVERYBODY_S if not model.accounts for folder in variables.folders(name)]
-    own = [
-        (account, folder.child(*below)) for account in here.resolver.accounts(model.accounts) for name, below in OWN
-        if (folder := accounts.folder(account, name)) is not None
-    ]  # fmt: skip
-    for account, folder in (*common, *own):
-        if folder.key not in seen:
-            seen.add(folder.key)
-            yield account, folder
+    folders = here.workstation.variables.folders
+    common = ((None, folder, below) for name, below in EVERYBODY_S if not model.accounts for folder in folders(name))
+    accounts = here.resolver.accounts(model.accounts)
+    own = ((account, here.resolver.folder_of(account, name), below) for account in accounts for name, below in OWN)
+    for account, top, below in (*common, *own):
+        place = top.child(*below) if isinstance(top, WPath) else top
+        one = place.key if isinstance(place, WPath) else (account, str(place))
+        if place is not None and one not in seen:
+            seen.add(one)
+            yield account, place
 
 
-def _shortcuts(folder: WPath, here: Here) -> Iterator[tuple[WPath, Shortcut | None]]:
+def _shortcuts(folder: WPath | NotTold, here: Here) -> Iterator[tuple[WPath, Shortcut | None]]:
     """Every shortcut below a folder, on a desktop only directly; no link is followed."""
+    if isinstance(folder, NotTold):
+        raise folder
     files = here.workstation.files
     if files.look(folder) is None:
         return

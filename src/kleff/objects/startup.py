@@ -9,7 +9,7 @@ from typing import Annotated
 from msgspec import Meta, Struct
 
 from kleff.case.guard.guard import Target
-from kleff.errors import LinkOnTheWay
+from kleff.errors import LinkOnTheWay, NotTold
 from kleff.objects.base.action import ABSENT, REFUSED, TO_DO, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
@@ -119,7 +119,7 @@ class StartupKind(Kind):
         who = owner.name if owner else ""
         try:
             found = list(self._files(step, here, owner))
-        except (OSError, LinkOnTheWay) as error:
+        except (OSError, LinkOnTheWay, NotTold) as error:
             yield here.action(step, "look at", "what starts with a session", account=who, state=UNREADABLE, reason=why(error))
             return
         for path, command in found:
@@ -173,7 +173,7 @@ class StartupKind(Kind):
         if of == OF_FILES:
             try:
                 return any(same_start(path.name, name) for path in _session_files(here, account))
-            except (OSError, LinkOnTheWay):
+            except (OSError, LinkOnTheWay, NotTold):
                 return True  # that they cannot be looked at is told by itself; a switch may be of one of them
         view = None if account else 32 if of == OF_VALUES_32 else 64
         keys = registry.canonical(RUN[1 if account else 0], account.id if account else "", view) if registry else []

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from msgspec import Meta
 
-from kleff.errors import LinkOnTheWay
+from kleff.errors import LinkOnTheWay, NotTold
 from kleff.objects.base.action import ABSENT, REFUSED, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
@@ -56,7 +56,8 @@ class TemporaryKind(Kind):
     def stage(self, step: StepOf[TemporaryDelete], stage: Stage) -> None:
         model = step.model
         for folder, _ in _folders(model, stage.here):
-            stage.file(str(folder.child(shown_as(model.temp))))
+            if isinstance(folder, WPath):
+                stage.file(str(folder.child(shown_as(model.temp))))
         stage.file(rf"C:\Windows\Temp\{shown_as(model.temp)}")
 
     def words(self, phase: str) -> Words:
@@ -69,7 +70,7 @@ class TemporaryKind(Kind):
             action = here.action(step, "set aside", f"{model.temp} in {folder}", account=account.name if account else "")
             try:
                 found, young = _found(model, folder, here)
-            except (OSError, LinkOnTheWay) as error:
+            except (OSError, LinkOnTheWay, NotTold) as error:
                 action.state, action.reason, any_there = UNREADABLE, why(error), True
                 yield action
                 continue
@@ -102,19 +103,23 @@ class TemporaryKind(Kind):
         return closed_to_us(action, here)
 
 
-def _folders(model: TemporaryDelete, here: Here) -> Iterator[tuple[WPath, Account | None]]:
-    """The folders that are there, each once, and whose they are."""
+def _folders(model: TemporaryDelete, here: Here) -> Iterator[tuple[WPath | NotTold, Account | None]]:
+    """The folders that are there, each once, and whose they are; or why it cannot be told where an account's is."""
     everybody_s = [(folder, None) for folder in here.workstation.variables.folders("temp")] if not model.accounts else []
-    own = [(here.workstation.accounts.folder(a, "user.temp"), a) for a in here.resolver.accounts(model.accounts)]
+    own = [(here.resolver.folder_of(a, "user.temp"), a) for a in here.resolver.accounts(model.accounts)]
     seen: set[object] = set()
     for folder, account in (*everybody_s, *own):
-        if folder is not None and folder.key not in seen and here.workstation.files.look(folder) is not None:
+        if isinstance(folder, NotTold):
+            yield folder, account
+        elif folder is not None and folder.key not in seen and here.workstation.files.look(folder) is not None:
             seen.add(folder.key)
             yield folder, account
 
 
-def _found(model: TemporaryDelete, folder: WPath, here: Here) -> tuple[list[WPath], int]:
+def _found(model: TemporaryDelete, folder: WPath | NotTold, here: Here) -> tuple[list[WPath], int]:
     """What is old enough, and how many others of that name are not; a folder is as young as what was changed last in it."""
+    if isinstance(folder, NotTold):
+        raise folder
     files, latest = here.workstation.files, (time.time() - parse_duration(model.older_than)) * 10**9
     old, young = list[WPath](), 0
     for path in inside(files, folder):

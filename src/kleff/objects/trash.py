@@ -11,7 +11,7 @@ from urllib.parse import unquote
 
 from msgspec import Meta
 
-from kleff.errors import LinkOnTheWay
+from kleff.errors import LinkOnTheWay, NotTold
 from kleff.objects.base.action import ABSENT, UNREADABLE, Action, Outcome
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind, Words
@@ -70,7 +70,7 @@ class TrashKind(Kind):
             action = here.action(step, "set aside", "what came from there to the trash", account=account.name)
             try:
                 found = list(_from_bins(here, model, account) if here.workstation.system == "windows" else _found(here, model, account))
-            except (OSError, LinkOnTheWay) as error:
+            except (OSError, LinkOnTheWay, NotTold) as error:
                 action.state, action.reason, any_there = UNREADABLE, why(error), True
                 yield action
                 continue

@@ -250,16 +250,15 @@ class Runner:
         reconcile(self.hands)
         self.case.journal.end_action(action.number, FAILED, error.what)
         self.case.journal.tell(f"action {action.number} failed: {error.what}")
-        if action.optional:
-            self.progress.say(f"     failed, but optional: {error.what}")
+        odd = action.state == UNREADABLE and action.account and action.phase in ("stop", "delete")  # in one account: others need not wait
+        if action.optional or odd:
+            self.progress.say(f"     {'failed, but optional' if action.optional else 'left, and the rest goes on'}: {error.what}")
             return
         where = f"{self.here.procedure.name}:{action.line}" if action.line else self.here.procedure.name
         raise Stopped(
-            f"action {action.number} ({action.verb} {action.target}) failed: {error.what}",
-            where=where,
-            remedy=f"{error.remedy or 'look at it'}; {self._ways()}",
-            said=error.said,
-        )
+            f"action {action.number} ({action.verb} {action.target}) failed: {error.what}", where=where,
+            remedy=f"{error.remedy or 'look at it'}; {self._ways()}", said=error.said,
+        )  # fmt: skip
 
     def _ways(self) -> str:
         return ways_on(self.case.folder)

@@ -103,11 +103,17 @@ class Resolver:
         else:
             yield self._long(self._absolute(template))
 
-    def _of_account(self, template: Template, account: Account) -> Expanded:
+    def folder_of(self, account: Account, variable: str) -> WPath | NotTold | None:
+        """What `{user...}` means for an account, or why that cannot be told; None if such a system has none."""
         try:
-            base = self.workstation.accounts.folder(account, template.variable)
+            return self.workstation.accounts.folder(account, variable)
         except NotTold as error:
-            return Expanded(template.text, account=account, variable=template.variable, unknown=error.what)
+            return error
+
+    def _of_account(self, template: Template, account: Account) -> Expanded:
+        base = self.folder_of(account, template.variable)
+        if isinstance(base, NotTold):
+            return Expanded(template.text, account=account, variable=template.variable, unknown=base.what)
         return self._long(self._join(template, base, account))
 
     def _of_system(self, template: Template) -> Iterator[Expanded]:

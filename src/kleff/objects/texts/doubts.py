@@ -35,6 +35,10 @@ def doubtful(lines: Sequence[str], made: Sequence[Edit], groups: Sequence[Sequen
         whole: the last word of a group is one only where no folder of it follows.
     """
     wanted = [[_standing(word, folded or word != group[-1], whole and word == group[-1]) for word in group] for group in groups]
+    everything = "".join(lines).casefold() if folded else "".join(lines).replace("\\\r\n", "").replace("\\\n", "").casefold()
+    wanted = [one for one, group in zip(wanted, groups, strict=True) if all(word.casefold() in everything for word in group)]
+    if not wanted:
+        return []
     by_place = {edit.at: edit for edit in made}
     left = [(at, by_place[at].new if at in by_place else line) for at, line in enumerate(lines)]
     found = []

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import errno
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar
 
 from kleff.procedure.globs import fold
 from kleff.workstation.paths import Look, WPath
 
-MOST = 4096  # names of a folder that are kept, and folders whose names are
+MOST_OF_ONE, MOST = 4096, 1 << 17  # names that are kept, of one folder and of all; what was listed longer ago is asked for no more
 T = TypeVar("T")
 
 
@@ -38,15 +38,19 @@ class Named:
     def __init__(self, listed: Callable[[WPath], list[str]], stands: Callable[[WPath], object]) -> None:
         self._listed = listed
         self._stands = stands
+        self._count = 0
         self._names: dict[tuple[str, tuple[str, ...]], frozenset[str]] = {}
 
-    def note(self, folder: WPath, names: Iterable[str]) -> None:
+    def note(self, folder: WPath, names: Sequence[str]) -> None:
         """A folder has just named these."""
-        kept = frozenset(map(self._key(folder), names))
-        if len(self._names) >= MOST:
+        if len(names) > MOST_OF_ONE:
+            self._names.pop(folder.key, None)
+            return
+        self._count += len(names)
+        if self._count > MOST:
             self._names.clear()
-        if len(kept) <= MOST:
-            self._names[folder.key] = kept
+            self._count = len(names)
+        self._names[folder.key] = frozenset(map(self._key(folder), names))
 
     def seen(self, path: WPath, look: Callable[[], T]) -> T:
         """What a look gives; done twice where the folder names what was not found, since another may have exchanged it just then.
