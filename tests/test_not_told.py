@@ -155,3 +155,18 @@ class TestOnATree:
         assert not (trash / "files/beds").exists()
         kleff("undo", kleff.case(), "--yes")
         assert (trash / "files/beds").exists()
+
+    def test_a_command_of_an_account_s_own(self, kleff: Kleff, tmp_path: Path) -> None:
+        top, body = linux_tree(tmp_path / "tree"), "[[verify]]\ncommand_missing = 'hoe'\n"
+        assert "is gone" in self.told(kleff, top, tmp_path, body, 0)
+        write(top / "home/tomas/.local/bin/hoe", "#!/bin/sh\n", 0o755)
+        assert "found as /home/tomas/.local/bin/hoe" in self.told(kleff, top, tmp_path, body)
+
+    def test_a_name_for_one_of_several_programs(self, kleff: Kleff, tmp_path: Path) -> None:
+        """It stays, whoever names it: which program it stands for is the system's to say."""
+        top = linux_tree(tmp_path / "tree")
+        (top / "etc/alternatives").mkdir()
+        (top / "etc/alternatives/pager").symlink_to("/opt/hoe/pager")
+        (top / "usr/bin/pager").symlink_to("/etc/alternatives/pager")
+        file = procedure(tmp_path / "p.toml", "[[delete]]\npaths = ['/usr/bin/pager']\n")
+        assert "use  alternatives_to" in kleff("preview", file, "--on", f"root:{top}", code=3).out

@@ -12,6 +12,7 @@ from kleff.objects.base.action import ABSENT, MANUAL, SKIPPED, UNKNOWN, UNREADAB
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.kind import Kind
 from kleff.objects.base.staging import Stage
+from kleff.objects.base.unreadable import why
 from kleff.objects.commands.evidence import CommandEvidence, look_at_output
 from kleff.objects.commands.programs import arguments, counted, list_of, objection_to, program_of, run_program
 from kleff.objects.commands.steps import (
@@ -252,6 +253,22 @@ class CommandMissingKind(Kind):
         else:
             action.target = f"command {name}, found as {found}"
         yield action
+        if here.workstation.system == "linux":
+            yield from self._of_accounts(step, here, name)
+
+    def _of_accounts(self, step: LoadedStep, here: Here, name: str) -> Iterator[Action]:
+        """Where an account's own programs lie, which its search path has too (file-hierarchy(7), systemd)."""
+        for account in here.resolver.accounts([]):
+            for parts in ((".local", "bin"), ("bin",)):
+                place = account.home.child(*parts, name)
+                about = [NameId("command", name, str(place))]
+                action = here.action(step, "look for", f"command {name}, found as {place}", account=account.name, about=about)
+                try:
+                    there = here.workstation.files.look(place) is not None
+                except OSError as error:
+                    action.state, action.reason, there = UNREADABLE, why(error), True
+                if there:
+                    yield action
 
 
 KINDS = (CommandKind(), CommandMissingKind())

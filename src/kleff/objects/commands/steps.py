@@ -170,6 +170,6 @@ class CommandUninstall(CommandRun, kw_only=True, frozen=True):
 
 
 class CommandVerify(Step, kw_only=True, frozen=True):
-    """A command that must no longer be found."""
+    """A command that must be found no more: by the search path, nor where an account has its own programs (~/.local/bin, ~/bin)."""
 
     command_missing: Text
