@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from kleff.case.effects.base import effect_of
 from kleff.case.record.folder import Case
-from kleff.engine.cases.case_job import verification_of
+from kleff.engine.cases.judging import verification_of
 from kleff.engine.cases.rows import Row, rows
 from kleff.procedure.globs import PathStyle
 from kleff.report.case_facts import case_info, elapsed, facts, result_line, style_of

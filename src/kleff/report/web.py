@@ -5,7 +5,7 @@ from __future__ import annotations
 from html import escape
 
 from kleff.case.record.folder import Case
-from kleff.engine.cases.case_job import verification_of
+from kleff.engine.cases.judging import verification_of
 from kleff.engine.cases.rows import rows
 from kleff.report.case_facts import case_info, facts, result_line
 from kleff.report.sections import sections

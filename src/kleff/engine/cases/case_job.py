@@ -21,6 +21,7 @@ from kleff.case.record.folder import Case, check_belongs, check_unmarked, open_c
 from kleff.case.record.unfinished import lock
 from kleff.case.undo import Undone, check_can_undo, undo_case
 from kleff.engine.cases.beforehand import settle_beforehand
+from kleff.engine.cases.judging import verification_of
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.restore import Restorer, restoring_of
 from kleff.engine.cases.rows import Row, rows
@@ -127,21 +128,6 @@ def spare_of(case: Case) -> SpareMode:
 def without_uninstallers(case: Case) -> bool:
     """Whether its registered products are removed without their uninstallers."""
     return case.text("without_uninstallers") == "yes"
-
-
-def verification_of(case: Case) -> Verification | None:
-    """What the last verification of the case found.
-
-    Raises:
-        DamagedCase: it cannot be read.
-    """
-    raw = case.journal.get("verification")
-    try:
-        return None if raw is None else load(raw, Verification)
-    except (msgspec.MsgspecError, TypeError, ValueError) as error:
-        raise DamagedCase(
-            f"what was verified cannot be read: {error}", where=str(case.folder), remedy="restore the case folder from a copy"
-        ) from None
 
 
 def record(job: Opened) -> CaseRecord:

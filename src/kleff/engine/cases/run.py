@@ -8,13 +8,14 @@ from itertools import takewhile
 
 from kleff.case.bag.bag import Bag
 from kleff.case.bag.encryption import BagKey
-from kleff.case.effects.base import effect_of, reconcile
+from kleff.case.effects.base import reconcile
 from kleff.case.effects.packages.package_removed import clear_up
 from kleff.case.effects.resume_arranged import forget_resume
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
 from kleff.engine.cases.again import about, late_actions, look_again
 from kleff.engine.cases.beforehand import settle_beforehand
+from kleff.engine.cases.judging import judged, release
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import SAVING, Row, rows
 from kleff.engine.cases.telling import Telling
@@ -39,7 +40,7 @@ from kleff.objects.base.action import (
     Action,
     Outcome,
     for_vendor,
-)
+)  # fmt: skip
 from kleff.objects.base.here import Here, Work
 from kleff.objects.base.holders import told_open
 from kleff.objects.base.kind import Does, Joins, able
@@ -78,9 +79,7 @@ class Runner:
     """Does the agreed plan of a case."""
 
     def __init__(self, here: Here, case: Case, progress: Progress, key: BagKey | None = None) -> None:
-        self.here = here
-        self.case = case
-        self.progress = progress
+        self.here, self.case, self.progress = here, case, progress
         self.hands = Hands(here.workstation, case, here.guard, progress)
         self.work = Work(here, self.hands, Bag(case, key))
         self._looked_for_holders, self._phase = False, ""
@@ -103,7 +102,8 @@ class Runner:
         self._clear_ways()
         self.work.beforehand = settle_beforehand(self.here, self.case)
         reconcile(self.hands)
-        pending = [row for row in rows(self.case) if self._pending(row)]
+        verdict = judged(self.case)
+        pending = [row for row in rows(self.case) if self._pending(row)] if verdict is None else []
         self._telling = Telling(self.progress, (row.action for row in pending))
         self.progress.begin(len(pending))
         while pending:
@@ -114,9 +114,12 @@ class Runner:
             if count == 1 or not done:
                 self._one(pending.pop(0))
         wait_for_restart(self.here, self.case, self.hands)
-        for row in rows(self.case):
-            if row.action.phase == "after" and row.state in (TO_DO, FAILED):
-                self._one(row)
+        after = [row for row in rows(self.case) if row.action.phase == "after" and row.state in (TO_DO, FAILED)]
+        if after and verdict is None:  # what comes after may set the product up anew, which is nothing that is left of it
+            release(self.case, self.hands)
+            self.case.keep(verification=self._verified(), judged="yes")
+        for row in after:
+            self._one(row)
         wait_for_restart(self.here, self.case, self.hands)  # which one of these may ask for
         return self._finish()
 
@@ -303,10 +306,8 @@ class Runner:
         clear_up(self.here.workstation)
 
     def _finish(self) -> Ended:
-        for one in self.case.journal.effects():
-            if one.state == "done":
-                effect_of(one).release(one, self.hands)
-        result = self._verified()
+        release(self.case, self.hands)
+        result = judged(self.case) or self._verified()
         self.hands.area.clear(self.hands.areas())  # those in which nothing lies
         found = rows(self.case)
         elapsed = self.progress.worked() + float(self.case.text("worked") or 0)  # before a restart
