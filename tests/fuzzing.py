@@ -35,11 +35,10 @@ from kleff.errors import KleffError
 from kleff.objects.base.restoring import Restoring
 from kleff.progress import Silent
 from kleff.registry import regfile
-from kleff.registry.values import number_value
+from kleff.registry.values import number_value, text_value
 from kleff.report.case_report import report_document, report_markdown, report_page
 from kleff.report.documents import encode
 from kleff.report.making import preview_document
-from kleff.workstation.lab.making.plain import build_plain
 from kleff.workstation.open import open_workstation
 from support import linux_tree, write
 
@@ -59,6 +58,19 @@ paths = ['/opt/brindlewort/**', '{user.home}/.brindlewort']
 ALLOWED = (KleffError, OSError)
 
 
+def _every_windows_has() -> regfile.RegKey:
+    """A registry that has nothing but the system's variables."""
+    top, current = regfile.RegKey("HKLM"), ["Microsoft", "Windows", "CurrentVersion"]
+    for node, ending in (([], ""), (["WOW6432Node"], " (x86)")):
+        key = top.make(["SOFTWARE", *node, *current])
+        key.set(text_value("ProgramFilesDir", f"C:\\Program Files{ending}"))
+        key.set(text_value("CommonFilesDir", f"C:\\Program Files{ending}\\Common Files"))
+    profiles = top.make(["SOFTWARE", "Microsoft", "Windows NT", "CurrentVersion", "ProfileList"])
+    profiles.set(text_value("ProgramData", r"C:\ProgramData"))
+    profiles.set(text_value("Public", r"C:\Users\Public"))
+    return top
+
+
 class Bench:
     """A small tree with a finished case, and a lab; made once, copied where a target changes them."""
 
@@ -72,7 +84,9 @@ class Bench:
         self._finish()
         self.outside = write(self.folder / "outside/precious", "precious")
         self.lab = self.folder / "lab"
-        build_plain(self.lab)
+        for name in ("files/C", "registry"):
+            (self.lab / name).mkdir(parents=True)
+        write(self.lab / "registry/HKLM.reg", regfile.encode(regfile.format_hive("HKLM", _every_windows_has())))
 
     def _finish(self) -> None:
         workstation = open_workstation(self.spec)
