@@ -10,7 +10,7 @@ from pathlib import Path
 from kleff.case.record.folder import Case, all_cases, open_case
 from kleff.case.record.trust import check_trusted
 from kleff.engine.cases.beforehand import settle_beforehand
-from kleff.engine.cases.case_job import accounts_of, answers_of
+from kleff.engine.cases.case_job import answers_of
 from kleff.engine.cases.known import known_of
 from kleff.engine.choices import settle
 from kleff.engine.finding import Verification
@@ -41,8 +41,6 @@ def verify_after(job: Opened, folder: Path, given: Sequence[str]) -> Verificatio
         UsageError: an answer that no question knows.
     """
     with open_case(folder) as case:
-        chosen = job.options.accounts or frozenset(accounts_of(case))
-        job = replace(job, options=replace(job.options, accounts=chosen))
         here = job.context(_answers(job, case, given))
         settle_beforehand(here, case)
         known = known_of(case, here)
