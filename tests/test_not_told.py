@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
@@ -137,8 +138,6 @@ class TestOnATree:
     @pytest.mark.parametrize("shared", [True, False])
     def test_the_trash_of_a_volume(self, kleff: Kleff, tmp_path: Path, shared: bool) -> None:
         """Of its topmost folder, whose places are told without it; that of another account is not its."""
-        import os
-
         top = linux_tree(tmp_path / "tree")
         body = "[[delete]]\ntrash_of = ['/opt/hoe']\n"
         trash = top / (".Trash/1001" if shared else ".Trash-1001")
@@ -155,6 +154,13 @@ class TestOnATree:
         assert not (trash / "files/beds").exists()
         kleff("undo", kleff.case(), "--yes")
         assert (trash / "files/beds").exists()
+
+    def test_a_place_in_the_home_s_own_trash_is_whole(self, kleff: Kleff, tmp_path: Path) -> None:
+        """One that is not is no place of the product's, wherever it might lead."""
+        top, trash = linux_tree(tmp_path / "tree"), tmp_path / "tree/home/mira/.local/share/Trash"
+        write(trash / "info/beds.trashinfo", "[Trash Info]\nPath=hoe/beds\n")
+        write(trash / "files/beds")
+        assert "is gone" in self.told(kleff, top, tmp_path, "[[delete]]\ntrash_of = ['{user.local}/hoe']\n", 0)
 
     def test_a_command_of_an_account_s_own(self, kleff: Kleff, tmp_path: Path) -> None:
         top, body = linux_tree(tmp_path / "tree"), "[[verify]]\ncommand_missing = 'hoe'\n"

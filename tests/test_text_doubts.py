@@ -27,6 +27,7 @@ GOES = [  # what stands there, and what is left
     (SETS, b"  export HOE_HOME=/opt/hoe\nexport HOE_HOME2=/opt/hoe2\n", b"export HOE_HOME2=/opt/hoe2\n"),
     (ITEM, b'export PATH="/a:/opt/hoe/bin:/opt/hoe/bin2"\n', b'export PATH="/a:/opt/hoe/bin2"\n'),
     (ITEM, b"PATH=/opt/hoe/bin/:/b\nOTHER=/opt/hoe/bin\n", b"PATH=/b\nOTHER=/opt/hoe/bin\n"),
+    (SECTION, b"[hoes one]\nb=2 \\\n  more\nc=3\n[rake]\na=1\n", b"[rake]\na=1\n"),
     (SECTION, b'[rake]\na=1\n[hoes one]\nb=2\n[neigh "x"] url = x\nc=3\n', b'[rake]\na=1\n[neigh "x"] url = x\nc=3\n'),
 ]
 LEFT = [
@@ -45,6 +46,9 @@ LEFT = [
     (ITEM, b"PATH=/a:'/opt/hoe/bin'\n"),
     (ITEM, b"PATH=/a:\\\n/opt/hoe/bin:/b\n"),
     (ITEM, b"path=(/opt/hoe/bin $path)\n"),
+    (SECTION, b"[rake]\na=1\n[hoes one] url = x\nb=2\n"),
+    (SECTION, b"[hoes one]\nb=2\nc=3 \\\n[rake]\na=1\n"),
+    (SECTION, b"[rake]\na=1 \\\n[hoes one]\nb=2\n"),
     (LETTERS, "der Häcksler\n".encode("cp1252")),
     (LETTERS, "der Häcksler\n".encode("cp850")),
     (LETTERS, "der Ha\u0308cksler\n".encode()),

@@ -41,27 +41,41 @@ def verify(here: Here, case: FromCase | None = None) -> Verification:
     Nothing is changed.
     """
     if case is not None and not any(steps_here(here, phase) for phase in REMOVES):
-        undone = [f for f in case.findings if f.state in (NOT_DONE, NOT_KNOWN)]
-        return Verification(clean=not undone, looked=0, findings=undone, saved=True)
-    style = here.workstation.style
-    actions = [
-        a for phase in REMOVES for step in steps_here(here, phase) if kind_of(step.kind).proves(phase) for a in plan_step(step, here)
-    ]
-    evidence = pieces(here)
-    found = _Findings(style)
-    found.add(f for action in actions for f in _findings(action, style))
-    found.add_evidence(evidence)
-    found.add_besides(looked_at(still_running(here, actions, case.brought if case else Brought()), here))
-    found.add_besides(looked_at(case.findings if case else (), here))
-    programs = any(steps_here(here, phase) for phase in REMOVED_BY_PROGRAMS)
-    not_known = ["no case: what the uninstaller named is not known"] if case is None and programs else []
+        return _of_saving(case)
+    actions, evidence = _still_to_do(here), pieces(here)
+    found = _found(here, case or FromCase(), actions, evidence)
     looked = sum(not action.nowhere for action in actions) + len(evidence)
     if not looked and not found.all:
         found.add([_nothing_looked_at(here)])
+    programs = any(steps_here(here, phase) for phase in REMOVED_BY_PROGRAMS)
+    not_known = ["no case: what the uninstaller named is not known"] if case is None and programs else []
     return Verification(
         clean=all(f.state == STAYS for f in found.all), looked=looked, findings=found.all, not_known=not_known,
         shows=found.shows, accounts=sorted(here.options.accounts), left_out=len(left_out(here)),
     )  # fmt: skip
+
+
+def _of_saving(case: FromCase) -> Verification:
+    """The verdict on a procedure that only saves."""
+    undone = [f for f in case.findings if f.state in (NOT_DONE, NOT_KNOWN)]
+    return Verification(clean=not undone, looked=0, findings=undone, saved=True)
+
+
+def _still_to_do(here: Here) -> list[Action]:
+    """What the steps would do now that show by it that the product is not gone."""
+    steps = (step for phase in REMOVES for step in steps_here(here, phase) if kind_of(step.kind).proves(phase))
+    return [action for step in steps for action in plan_step(step, here)]
+
+
+def _found(here: Here, case: FromCase, actions: list[Action], evidence: list[Sighting]) -> _Findings:
+    """Everything that is there, each thing once."""
+    style = here.workstation.style
+    found = _Findings(style)
+    found.add(f for action in actions for f in _findings(action, style))
+    found.add_evidence(evidence)
+    found.add_besides(looked_at(still_running(here, actions, case.brought), here))
+    found.add_besides(looked_at(case.findings, here))
+    return found
 
 
 def _nothing_looked_at(here: Here) -> Finding:

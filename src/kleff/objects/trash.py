@@ -110,8 +110,8 @@ def _found(here: Here, model: TrashDelete, account: Account) -> Iterator[tuple[W
                 yield thing, info, str(came)
 
 
-def _trashes(here: Here, account: Account) -> Iterator[tuple[WPath, WPath]]:
-    """An account's own trashes that are there, and the folder to which a place that is not whole is relative.
+def _trashes(here: Here, account: Account) -> Iterator[tuple[WPath, WPath | None]]:
+    """An account's own trashes that are there, and the folder to which a place that is not whole is relative; in its home all are whole.
 
     In its home, and in the topmost folder of every volume, where an administrator has made one for all (sticky, no link) or it has one of
     its own. What another account has made under such a name is not its trash.
@@ -119,7 +119,7 @@ def _trashes(here: Here, account: Account) -> Iterator[tuple[WPath, WPath]]:
     files = here.workstation.files
     top = here.workstation.accounts.folder(account, "user.local")
     if top is not None:
-        yield real_folder(files, top.child("Trash")), top
+        yield real_folder(files, top.child("Trash")), None
     for volume in _volumes(here):
         of_all = files.look(volume.child(OF_ALL))
         shared = of_all is not None and of_all.is_folder and bool(of_all.mode & stat.S_ISVTX)
@@ -139,11 +139,13 @@ def _volumes(here: Here) -> Iterator[WPath]:
             yield top.child(*names)
 
 
-def _came_from(here: Here, info: WPath, base: WPath) -> WPath | None:
+def _came_from(here: Here, info: WPath, base: WPath | None) -> WPath | None:
     """Where a thing lay before; None if that is not told."""
     lines = here.workstation.files.read(info).decode("utf-8", "surrogateescape").splitlines()
     text = next((unquote(line[5:], errors="surrogateescape") for line in lines if line.startswith("Path=")), "")
-    return here.workstation.files.path(text if text.startswith("/") else f"{base}/{text}") if text else None
+    if text and not text.startswith("/") and base is not None:
+        text = f"{base}/{text}"
+    return here.workstation.files.path(text) if text else None
 
 
 def _from_bins(here: Here, model: TrashDelete, account: Account) -> Iterator[tuple[WPath, WPath, str]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, field
 
 from kleff.workstation.paths import WPath
@@ -28,6 +29,10 @@ class Kept:
         self.places = [(path, reason) for path, reason in self.places if path.key not in then.single]
         self.owned -= set(then.single)
         self.add(then)
+
+    def forget(self, keys: Collection[tuple[str, tuple[str, ...]]]) -> None:
+        """These need not stay any more."""
+        self.places = [(path, reason) for path, reason in self.places if path.key not in keys]
 
     def add(self, other: Kept) -> None:
         """What another has to stay stays too; what is known already keeps its reason."""

@@ -10,27 +10,31 @@ from pathlib import Path
 from kleff.case.record.folder import Case, all_cases, open_case
 from kleff.case.record.trust import check_trusted
 from kleff.engine.cases.beforehand import settle_beforehand
-from kleff.engine.cases.case_job import answers_of
+from kleff.engine.cases.case_job import answers_of, procedure_of
 from kleff.engine.cases.known import known_of
 from kleff.engine.choices import settle
 from kleff.engine.finding import Verification
 from kleff.engine.opening import Opened
 from kleff.engine.verify import verify
 from kleff.errors import KleffError
+from kleff.objects.base.here import Here
 from kleff.procedure.conditions import Answer
+
+KINDS: dict[str, type] = {"yes-no": bool, "one": str, "some": list}  # of an answer
 
 
 def newest_case(job: Opened, cases: Path) -> Path | None:
     """The newest case of the same product on the same workstation that was not taken back; None if there is none that can be read."""
     found = sorted(all_cases(cases), key=lambda folder: (folder / "case.db").stat().st_mtime_ns, reverse=True)
-    return next((folder for folder in found if f"-{job.procedure.product.id}-" in folder.name and _counts(job, folder)), None)
+    return next((folder for folder in found if _counts(job, folder)), None)
 
 
 def _counts(job: Opened, folder: Path) -> bool:
     with contextlib.suppress(KleffError, OSError), open_case(folder) as case:  # another's, or a damaged one, knows nothing for certain
         check_trusted(folder, "the case", job.workstation)
-        same = case.text("identity") == job.workstation.identity
-        return same and case.state != "undone" and not case.text("task") and bool(case.journal.actions())
+        if case.text("identity") != job.workstation.identity or case.state == "undone" or case.text("task"):
+            return False
+        return procedure_of(case).product.id == job.procedure.product.id and bool(case.journal.actions())
     return False
 
 
@@ -41,17 +45,29 @@ def verify_after(job: Opened, folder: Path, given: Sequence[str]) -> Verificatio
         UsageError: an answer that no question knows.
     """
     with open_case(folder) as case:
-        here = job.context(_answers(job, case, given))
+        then, now = _answered(job, case), _given(job, given)
+        here = job.context(then | now)
+        freed = _staying(job.context(then)) - _staying(here) if now else set()
         settle_beforehand(here, case)
+        here.guard.kept.forget(freed)  # what only an answer of then had stay
         known = known_of(case, here)
     result = verify(here, known)
     result.case = folder.name
     return result
 
 
-def _answers(job: Opened, case: Case, given: Sequence[str]) -> dict[str, Answer]:
-    """What is offered may be gone with the product: an answer of then is not judged again."""
-    now = {text.partition("=")[0].strip() for text in given}
-    asked = replace(job.procedure, asks=tuple(ask for ask in job.procedure.asks if ask.id in now))
+def _answered(job: Opened, case: Case) -> dict[str, Answer]:
+    """What is offered may be gone with the product: an answer of then is not judged again, if the question is of the same kind still."""
     then = answers_of(case)
-    return {ask.id: then[ask.id] for ask in job.procedure.asks if ask.id in then} | settle(asked, given)
+    return {ask.id: then[ask.id] for ask in job.procedure.asks if isinstance(then.get(ask.id), KINDS[ask.type])}
+
+
+def _given(job: Opened, given: Sequence[str]) -> dict[str, Answer]:
+    """The answers of now alone."""
+    named = {text.partition("=")[0].strip() for text in given}
+    asks = tuple(ask for ask in job.procedure.asks if ask.id in named)
+    return settle(replace(job.procedure, asks=asks), given)
+
+
+def _staying(here: Here) -> set[tuple[str, tuple[str, ...]]]:
+    return {path.key for path, _ in here.guard.kept.places}

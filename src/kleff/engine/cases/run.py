@@ -13,15 +13,15 @@ from kleff.case.effects.packages.package_removed import clear_up
 from kleff.case.effects.resume_arranged import forget_resume
 from kleff.case.hands import Hands
 from kleff.case.record.folder import Case
-from kleff.engine.cases.again import about, late_actions, look_again
+from kleff.engine.cases.again import late_actions, look_again
 from kleff.engine.cases.beforehand import settle_beforehand
-from kleff.engine.cases.judging import judged, release
+from kleff.engine.cases.judging import agreed_and_back, judged, release
 from kleff.engine.cases.known import known_of
 from kleff.engine.cases.rows import SAVING, Row, rows
 from kleff.engine.cases.telling import Telling
 from kleff.engine.cases.waiting import after_restart, check_told, restarts, wait_for_restart
 from kleff.engine.cases.within import ways_on, within
-from kleff.engine.finding import LEFT, Verification
+from kleff.engine.finding import Verification
 from kleff.engine.plan import REMOVING
 from kleff.engine.verify import verify
 from kleff.errors import ActionFailed, DamagedCase, Interrupted, KleffError, Stopped, UsageError, remedy_for
@@ -114,14 +114,18 @@ class Runner:
             if count == 1 or not done:
                 self._one(pending.pop(0))
         wait_for_restart(self.here, self.case, self.hands)
-        after = [row for row in rows(self.case) if row.action.phase == "after" and row.state in (TO_DO, FAILED)]
-        if after and verdict is None:  # what comes after may set the product up anew, which is nothing that is left of it
-            release(self.case, self.hands)
-            self.case.keep(verification=self._verified(), judged="yes")
-        for row in after:
-            self._one(row)
+        self._after(verdict)
         wait_for_restart(self.here, self.case, self.hands)  # which one of these may ask for
         return self._finish()
+
+    def _after(self, verdict: Verification | None) -> None:
+        """What comes after the work may set the product up anew: the verdict is given before."""
+        left = [row for row in rows(self.case) if row.action.phase == "after" and row.state in (TO_DO, FAILED)]
+        if left and verdict is None:
+            release(self.case, self.hands)
+            self.case.keep(verification=self._verified(), judged="yes")
+        for row in left:
+            self._one(row)
 
     def resume(self, skip: int = 0, because: str = "") -> Ended:
         """Go on with a case that stopped, was killed or waits.
@@ -327,7 +331,7 @@ class Runner:
         self.progress.say("     looking whether it is gone")
         result = self._verdict()
         for _ in range(PASSES):
-            again = self._agreed_and_back(result)
+            again = agreed_and_back(result, self.case, self.here.workstation.style)
             if not again:
                 break
             for row in again:
@@ -339,12 +343,3 @@ class Runner:
 
     def _verdict(self) -> Verification:
         return verify(self.here, known_of(self.case, self.here))
-
-    def _agreed_and_back(self, result: Verification) -> list[Row]:
-        style = self.here.workstation.style
-        left = {(f.kind, about(f, style), f.account) for f in result.of(LEFT) if f.phase == "delete" and f.about}
-        return [
-            r for r in rows(self.case)
-            if r.action.phase == "delete" and (r.state == DONE or (r.state == KEPT and r.action.later))
-            and (r.action.kind, about(r.action, style), r.action.account) in left
-        ]  # fmt: skip

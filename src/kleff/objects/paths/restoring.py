@@ -16,6 +16,7 @@ from kleff.objects.paths.comparing import Decision, Top, decide
 from kleff.objects.paths.steps import PathsBackup
 from kleff.procedure.globs import parts_match
 from kleff.texts import plural, size
+from kleff.workstation.files.folders import real_folder
 from kleff.workstation.files.protocol import Owner
 from kleff.workstation.identity import path_id
 from kleff.workstation.paths import WPath
@@ -143,7 +144,7 @@ def base_of(item: SavedItem, restoring: Restoring) -> WPath:
         if whole is None:
             raise Nowhere("nothing was saved")
         return WPath(whole.style, whole.volume, ())
-    return files.resolve(base.child("-")).path.parent
+    return real_folder(files, base)
 
 
 def _check(item: SavedItem, restoring: Restoring, account: Account | None, base: WPath, decision: Decision) -> None:

@@ -19,6 +19,7 @@ from kleff.registry.registry import KeyRef, Registry
 APP_PATHS = r"Software\Microsoft\Windows\CurrentVersion\App Paths"
 CLASSES = r"Software\Classes"
 ROOTS = ("HKLM", "HKCU")
+LOADS_CODE = "MSCOREE.DLL"
 SERVERS = ("InprocServer32", "LocalServer32", "InprocHandler32", "LocalServer")
 
 
@@ -145,7 +146,10 @@ def _find_class(model: _ComClass, registry: Registry, here: Here) -> Iterator[Fo
 
 def _servers(key: KeyRef, registry: Registry) -> Iterator[str]:
     """The server itself; and of one that the system's own loads, where its code is, for each version (.NET Framework, regasm.exe)."""
-    yield registry.text(key, "")
+    server = registry.text(key, "")
+    yield server
+    if server and not fold(server).endswith(LOADS_CODE):
+        return
     for one in (key, *map(key.child, registry.subkeys(key))):
         yield registry.text(one, "CodeBase")
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
+from functools import cached_property
 from urllib.parse import unquote
 
 from kleff.errors import LinkOnTheWay, NotTold
@@ -43,9 +44,13 @@ class Spelling:
 
     def __init__(self, here: Here, account: str = "", beside: Mapping[str, str] | None = None) -> None:
         self._here = here
-        self._accounts = [a for a in here.workstation.accounts.all() if account and account in (a.name, a.id)]
+        self._account = account
         self._folders: dict[tuple[str, tuple[str, ...]], WPath] = {}
         self._beside = {fold(name): text for name, text in (beside or {}).items()}
+
+    @cached_property
+    def _accounts(self) -> list[Account]:
+        return [account for account in self._here.workstation.accounts.all() if self._account in (account.name, account.id)]
 
     def in_text(self, text: str) -> Iterator[WPath]:
         """The paths in a text, such as a command line: each as it stands, and without the arguments that may stand behind it."""
@@ -99,7 +104,7 @@ class Spelling:
             name = name.lower()
             if name in FOR_SYSTEM:
                 return next((str(path).rstrip("\\") for path in self._here.workstation.variables.folders(FOR_SYSTEM[name])), "")
-            for account in self._accounts:
+            for account in self._accounts if self._account else ():
                 if found := self._of_account(account, name):
                     return found
             return self._registered(ENVIRONMENT, name, "")

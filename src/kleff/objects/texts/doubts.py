@@ -26,7 +26,7 @@ def tokens(text: str) -> list[str]:
     return [token for token in found if sum(c.isalnum() for c in token) > 1] or [text]
 
 
-def doubtful(lines: Sequence[str], made: Sequence[Edit], groups: Sequence[Sequence[str]], folded: bool, whole: bool) -> list[str]:
+def doubtful(lines: Sequence[str], made: Sequence[Edit], groups: Sequence[Sequence[str]], folded: bool, whole: bool = False) -> list[str]:
     """The lines that hold all words of a group, and are not changed by edits; as a person is told of them.
 
     Args:
@@ -61,11 +61,12 @@ def otherwise_encoded(codec: str, lines: Sequence[str], made: Sequence[Edit], wo
 
 
 def continued(lines: Sequence[str], at: int) -> bool:
-    """Whether a line is part of a longer one: a backslash ends it, or the one before (POSIX shell, 2.2.1)."""
-    return _goes_on(lines[at]) or (at > 0 and _goes_on(lines[at - 1]))
+    """Whether a line is part of a longer one."""
+    return goes_on(lines[at]) or (at > 0 and goes_on(lines[at - 1]))
 
 
-def _goes_on(line: str) -> bool:
+def goes_on(line: str) -> bool:
+    """Whether a backslash at its end joins the next line to it (POSIX shell, 2.2.1)."""
     bare = line.rstrip("\r\n")
     return line != bare and (len(bare) - len(bare.rstrip("\\"))) % 2 == 1
 
@@ -75,7 +76,7 @@ def _logical(lines: Sequence[tuple[int, str]], joins: bool) -> Iterator[tuple[in
     start, text = -1, ""
     for at, line in lines:
         start = at if start < 0 else start
-        if joins and _goes_on(line):
+        if joins and goes_on(line):
             text += line.rstrip("\r\n")[:-1]
             continue
         yield start, text + line

@@ -1,7 +1,7 @@
 """Lines that a product has written into files which others use too: aliases, names of machines, search paths, timetables."""
 
 from collections.abc import Collection, Iterator
-from typing import Annotated, ClassVar, Generic, NamedTuple, TypeVar
+from typing import Annotated, Generic, NamedTuple, TypeVar
 
 from msgspec import Meta
 
@@ -47,17 +47,13 @@ class InFile(AccountStep, kw_only=True, frozen=True):
         return 0
 
     @property
-    def words(self) -> list[list[str]]:
-        """Of each thing that is meant the words that stand together wherever it is written."""
-        raise NotImplementedError
-
-    @property
     def meant(self) -> list[str]:
         """Each thing as it is written."""
-        return [word for group in self.words for word in group]
+        raise NotImplementedError
 
-    whole: ClassVar[bool] = False
-    """Whether what is meant is a place, and not what lies in it."""
+    def doubts(self, lines: list[str], made: list[Edit], folded: bool) -> list[str]:
+        """The lines that may mean it too, in other words, and are not changed."""
+        raise NotImplementedError
 
     def edits(self, lines: list[str], folded: bool) -> list[Edit]:
         """What is done to the lines of a file. Args: folded: letter case does not count."""
@@ -80,12 +76,11 @@ class _Lines(InFile, kw_only=True, frozen=True):
         return [self.lines] if isinstance(self.lines, str) else self.lines
 
     @property
-    def words(self) -> list[list[str]]:
-        return [tokens(text) for text in self.texts]
-
-    @property
     def meant(self) -> list[str]:
         return self.texts
+
+    def doubts(self, lines: list[str], made: list[Edit], folded: bool) -> list[str]:
+        return doubtful(lines, made, [tokens(text) for text in self.texts], folded)
 
     @property
     def file(self) -> str:
@@ -296,7 +291,7 @@ def looked_into(model: InFile, here: Here, path: WPath) -> Looked:
     codec, lines = decode(read_whole(files, path, lambda look: names_aside(files, path)[look.identity])[1])
     made = model.sure(lines, folded)
     other = otherwise_encoded(codec, lines, made, model.meant)
-    return Looked(made, doubtful(lines, made, model.words, folded, model.whole) + ([other] if other else []))
+    return Looked(made, model.doubts(lines, made, folded) + ([other] if other else []))
 
 
 def _never(expanded: Expanded, here: Here) -> str:

@@ -1,8 +1,8 @@
 """Single items of lists that many programs share: one folder out of the search path, in the registry or in a settings file."""
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator
 from contextlib import suppress
-from typing import Annotated, ClassVar
+from typing import Annotated
 
 from msgspec import Meta, Struct
 from msgspec.structs import replace
@@ -17,6 +17,7 @@ from kleff.objects.base.unreadable import why
 from kleff.objects.keys.meaning import for_people, meant_keys
 from kleff.objects.keys.steps import View
 from kleff.objects.registered.spelling import Spelling
+from kleff.objects.texts.doubts import doubtful
 from kleff.objects.texts.lines import InFile, TextKind
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Text, Texts
@@ -52,14 +53,11 @@ class _ListItem(InFile, kw_only=True, frozen=True):
         return [self.in_file] if self.in_file else []
 
     @property
-    def words(self) -> list[list[str]]:
-        return [[self.in_value, item.rstrip("\\/")] for item in self.items]
-
-    @property
     def meant(self) -> list[str]:
         return [item.rstrip("\\/") for item in self.items]
 
-    whole: ClassVar[bool] = True
+    def doubts(self, lines: list[str], made: list[Edit], folded: bool) -> list[str]:
+        return doubtful(lines, made, [[self.in_value, item] for item in self.meant], folded, whole=True)
 
     def edits(self, lines: list[str], folded: bool) -> list[Edit]:
         """In a file: the lines that set the value, without the items."""
@@ -174,10 +172,10 @@ class ListItemKind(TextKind[_ListItem]):
         items = items_of(value, model.between) if value is not None else None
         if not items:
             return
-        beside = {v.name: v.text for v in registry.values(key)} if registry is not None else {}
+        spelling = Spelling(here, account, {v.name: v.text for v in registry.values(key)} if registry is not None else {})
         wanted = {same(text) for item in model.items for text in _meanings(item, here, account)}
         for at, item in enumerate(items):
-            if item.strip() and {same(text) for text in _meanings(item, here, account, beside)} & wanted:
+            if item.strip() and {same(text) for text in _meanings(item, here, account, spelling)} & wanted:
                 yield len(items), taken(items, at)
 
     def do(self, action: Action, step: StepOf[_ListItem], work: Work) -> Outcome:
@@ -209,8 +207,8 @@ class ListItemKind(TextKind[_ListItem]):
         return super().needs_rights(action, here) if action.about and isinstance(action.about[0], PathId) else not action.account
 
 
-def _meanings(item: str, here: Here, account: str, beside: Mapping[str, str] | None = None) -> list[str]:
-    """An item as it is written, and as a path, in whatever way it is written. Args: beside: variables of the same key."""
+def _meanings(item: str, here: Here, account: str, spelling: Spelling | None = None) -> list[str]:
+    """An item as it is written, and as a path, in whatever way it is written."""
     text = item.strip().strip('"')
     meant = [item]
     if text and text[0] in "{%":
@@ -218,7 +216,7 @@ def _meanings(item: str, here: Here, account: str, beside: Mapping[str, str] | N
             meant += [e.text for e in here.resolver.expand(text) if not e.account or e.account.name == account or not account]
     if here.workstation.system != "windows":
         return meant
-    spelling = Spelling(here, account, beside)
+    spelling = spelling or Spelling(here, account)
     return meant + [str(path) for one in meant if "\\" in one or "/" in one for path in spelling.path(one)]
 
 

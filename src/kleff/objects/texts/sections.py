@@ -9,6 +9,7 @@ from msgspec import Meta
 from kleff.objects.base.kind import Words
 from kleff.objects.base.own import pattern_objection
 from kleff.objects.base.staging import Stage, shown_as
+from kleff.objects.texts.doubts import SHOWN, goes_on
 from kleff.objects.texts.lines import IN_FILE, InFile, TextKind
 from kleff.procedure.globs import is_glob, name_matches
 from kleff.procedure.loaded import StepOf
@@ -17,7 +18,7 @@ from kleff.procedure.texts import Problem, path_problem
 from kleff.workstation.files.lines import Edit, edits
 
 HEADER = re.compile(r"\s*\[(?P<name>[^\]]+)\]\s*([;#].*)?$")
-LIKE_ONE = re.compile(r"\s*\[[^\]]*\]")  # whatever stands behind it, as some programs allow: another section begins, whose it may be
+LIKE_ONE = re.compile(r"\s*\[(?P<name>[^\]]*)\]")  # some programs allow anything behind it: another section begins there
 REMARK = re.compile(r"\s*[;#]")
 
 
@@ -48,17 +49,25 @@ class _Section(InFile, kw_only=True, frozen=True):
             yield ("section",), "is written without its brackets"
 
     @property
-    def words(self) -> list[list[str]]:
-        """Of a header alone: what else the name stands in is another's."""
-        return []
-
-    @property
     def meant(self) -> list[str]:
         return [] if is_glob(self.section) else [self.section.strip()]
 
+    def doubts(self, lines: list[str], made: list[Edit], folded: bool) -> list[str]:
+        """Headers of that name, in another form or of a section that is not taken; what else the name stands in is another's."""
+        gone = {edit.at for edit in made}
+        like = [(at, LIKE_ONE.match(line)) for at, line in enumerate(lines) if not self.up_to and at not in gone]
+        named = [at for at, found in like if found and name_matches(self.section, found["name"].strip(), True)]
+        return [f"line {at + 1}: {lines[at].strip()[:SHOWN]}" for at in named]
+
+    def sure(self, lines: list[str], folded: bool) -> list[Edit]:
+        """A section goes as a whole, and only if no line of it is part of one that is not its own."""
+        return [edit for block in self._blocks(lines) if folded or _apart(lines, *block) for edit in edits(lines, _taken(block))]
+
     def edits(self, lines: list[str], folded: bool) -> list[Edit]:
-        found = _blocks(lines, self.section, self.up_to) if self.up_to else _sections(lines, self.section)
-        return edits(lines, [(at, None, "") for start, end in found for at in range(start, end)])
+        return [edit for block in self._blocks(lines) for edit in edits(lines, _taken(block))]
+
+    def _blocks(self, lines: list[str]) -> Iterator[tuple[int, int]]:
+        return _blocks(lines, self.section, self.up_to) if self.up_to else _sections(lines, self.section)
 
 
 class SectionDelete(_Section, kw_only=True, frozen=True):
@@ -94,6 +103,15 @@ class SectionKind(TextKind[_Section]):
     def shown(self, made: list[Edit]) -> list[str]:
         starts = [edit for n, edit in enumerate(made) if not n or edit.at != made[n - 1].at + 1 or HEADER.match(edit.old.rstrip())]
         return [edit.old.strip() for edit in starts[:5]]
+
+
+def _taken(block: tuple[int, int]) -> list[tuple[int, str | None, str]]:
+    return [(at, None, "") for at in range(*block)]
+
+
+def _apart(lines: list[str], start: int, end: int) -> bool:
+    """Whether neither the line before goes on in these, nor the last of them in the next."""
+    return not (start and goes_on(lines[start - 1])) and not goes_on(lines[end - 1])
 
 
 def _sections(lines: list[str], pattern: str) -> Iterator[tuple[int, int]]:

@@ -8,6 +8,7 @@ from itertools import islice
 
 from kleff.errors import LinkOnTheWay
 from kleff.procedure.globs import is_glob, literal, name_matches
+from kleff.workstation.files.folders import real_folder
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import Look, WPath
 from kleff.workstation.short_names import may_be_short
@@ -24,7 +25,7 @@ def expand(files: FileTree, volume: str, pattern: Sequence[str], limit: int) -> 
         if resolved.there and files.look(resolved.path) is not None:
             yield resolved.path
         return
-    base = files.resolve(WPath(files.style, volume, (*names, "-"))).path.parent
+    base = real_folder(files, WPath(files.style, volume, names))
     look = files.look(base)
     if look is not None and look.is_link:
         raise LinkOnTheWay(f"the folder {base} on the way is a link to {files.read_link(base)}")

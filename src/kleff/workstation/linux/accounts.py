@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from kleff.errors import NoSuchWorkstation, NotTold, remedy_for
+from kleff.workstation.files.folders import real_folder
 from kleff.workstation.files.protocol import FileTree
 from kleff.workstation.paths import WPath
 from kleff.workstation.things import Account, Number
@@ -49,7 +50,7 @@ class PasswdAccounts:
             home = self._files.path(fields[5])
             if home is not None and home.parts:
                 uid = int(fields[2])
-                resolved = self._files.resolve(home.child("-")).path.parent
+                resolved = real_folder(self._files, home)
                 accounts.append(Account(fields[0], fields[2], resolved, uid, ordinary=uid == 0 or low <= uid <= high))
         return accounts
 

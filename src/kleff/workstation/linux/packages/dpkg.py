@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import re
-import shutil
 import subprocess
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -83,9 +82,9 @@ class Dpkg:
             raise KleffError(
                 "which packages there are cannot be told: it is not there", where=str(status), remedy="mend the package database"
             )
-        program = shutil.which("dpkg-query", path=ENVIRONMENT["PATH"]) or "dpkg-query"
+        words = ["dpkg-query", *self._options, *arguments]
         try:
-            done = subprocess.run([program, *self._options, *arguments], capture_output=True, env=ENVIRONMENT, timeout=120, check=False)
+            done = subprocess.run(words, capture_output=True, env=ENVIRONMENT, timeout=120, check=False)
         except FileNotFoundError:
             raise KleffError("dpkg-query is not installed", remedy="package steps need dpkg on this machine") from None
         text = done.stdout.decode("utf-8", "surrogateescape")
