@@ -41,10 +41,17 @@ def test_what_is_run(command: list[str], script: str) -> None:
 
 @pytest.mark.skipif(not IS_ROOT, reason="needs root: below /opt")
 @pytest.mark.usefixtures("this_machine")
-def test_a_daemon_that_runs_on(kleff: Kleff, tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    "text",
+    [
+        f"#!{sys.executable}\nimport time\nprint('up', flush=True)\ntime.sleep(600)\n",
+        "#!/bin/sh\necho up\nwhile :; do sleep 1; done\n",
+    ],
+)
+def test_a_daemon_that_runs_on(kleff: Kleff, tmp_path: Path, text: str) -> None:
     """Once called gone: its interpreter is the system's, its script is set aside, and it runs on."""
     top = Path("/opt/brindlewort-hoe-daemon")
-    script = write(top / "hoed", f"#!{sys.executable}\nimport time\nprint('up', flush=True)\ntime.sleep(600)\n", 0o755)
+    script = write(top / "hoed", text, 0o755)
     neighbour = write(tmp_path / "rake", script.read_text(), 0o755)
     running = [subprocess.Popen([one, *more], stdout=subprocess.PIPE, text=True) for one, *more in ((script,), (neighbour, script))]
     try:

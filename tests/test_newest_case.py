@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 
 import pytest
@@ -43,5 +44,10 @@ def test_of_that_product_alone(kleff: Kleff, tmp_path: Path) -> None:
     assert "from the case" in kleff("verify", other, *on, "--answer", "beds=no", code=4).out
     wrong = kleff("verify", other, *on, "--answer", "rows=4", code=2)
     assert "nothing is asked with the id" in wrong.err
+    damaged = write(tmp_path / "cases/2026-12-02-my-hoe-pro-7/case.db", "no case").parent
+    told = kleff("verify", other, *on).out
+    assert f"what the case {damaged.name} knows is not known" in told
+    assert "from the case" in told
+    shutil.rmtree(damaged)
     kleff("undo", kleff.case(), "--yes")
     assert "from the case" not in kleff("verify", other, *on, code=4).out

@@ -194,13 +194,17 @@ class Job(Opened):
                 from kleff.engine.cases.case_job import verify_case
 
                 return verify_case(self)
+            unread: list[str] = []
             if cases is not None and cases.is_dir():
                 from kleff.engine.cases.newest import newest_case, verify_after
 
-                if (folder := newest_case(self, cases)) is not None:
-                    return verify_after(self, folder, given)
+                folder, unread = newest_case(self, cases)
+                if folder is not None:
+                    return verify_after(self, folder, given, unread)
             procedure, answers = self.settled(given)
-            return verify(self.context(answers, procedure))
+            result = verify(self.context(answers, procedure))
+            result.not_known += unread
+            return result
 
     # -- doing ------------------------------------------------------------------------------------------------
 

@@ -14,7 +14,7 @@ from kleff.objects.base.noting import note_opened
 from kleff.objects.base.own import AT_MOST, AtMost, pattern_objection, refuse, refuse_own, width_objection
 from kleff.objects.base.resolve import Expanded
 from kleff.objects.base.staging import Stage, shown_as
-from kleff.procedure.globs import name_matches, parts_match
+from kleff.procedure.globs import PathStyle, name_matches, parts_match
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text
 from kleff.procedure.texts import Problem, duration_problem, path_problem
@@ -147,6 +147,16 @@ def _names(process: Process, separators: str) -> list[str]:
     return [process.name, tail] if tail else [process.name]
 
 
+def _judged_by(model: Meant, process: Process, style: PathStyle) -> list[str]:
+    """The names by which a process could be the system's own; where a place is meant, of what an interpreter runs, not of that."""
+    script = script_of(process, style) if isinstance(model, _Process) and _is_place(model.process, style) else ""
+    return [script.rpartition(style.separator)[2]] if script else _names(process, style.separators)
+
+
+def _is_place(pattern: str, style: PathStyle) -> bool:
+    return pattern[0] in "{%" or any(sign in pattern for sign in style.separators)
+
+
 class ProcessKind(Kind):
     """`process`."""
 
@@ -184,7 +194,7 @@ class ProcessKind(Kind):
             action.items, action.ends = len(found), True
             action.undo = "not started again"
             action.shows = [line_of(p) for p in found]
-            names = sorted({name for p in found for name in _names(p, here.workstation.style.separators)})
+            names = sorted({name for p in found for name in _judged_by(step.model, p, here.workstation.style)})
             at_most = step.model.at_most if isinstance(step.model, ProcessStop | WindowStop) else AT_MOST
             refuse(refuse_own(action, here, "process", names), width_objection(_pattern(step.model), len(found), at_most))
         else:

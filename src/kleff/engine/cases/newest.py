@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 from kleff.case.record.folder import Case, all_cases, open_case
 from kleff.case.record.trust import check_trusted
@@ -23,23 +23,39 @@ from kleff.procedure.conditions import Answer
 KINDS: dict[str, type] = {"yes-no": bool, "one": str, "some": list}  # of an answer
 
 
-def newest_case(job: Opened, cases: Path) -> Path | None:
-    """The newest case of the same product on the same workstation that was not taken back; None if there is none that can be read."""
-    found = sorted(all_cases(cases), key=lambda folder: (folder / "case.db").stat().st_mtime_ns, reverse=True)
-    return next((folder for folder in found if _counts(job, folder)), None)
+class Newest(NamedTuple):
+    """The newest case of the same product on the same workstation that was not taken back; and what is newer and could not be read."""
+
+    folder: Path | None
+    unread: list[str]
 
 
-def _counts(job: Opened, folder: Path) -> bool:
-    with contextlib.suppress(KleffError, OSError), open_case(folder) as case:  # another's, or a damaged one, knows nothing for certain
-        check_trusted(folder, "the case", job.workstation)
-        if case.text("identity") != job.workstation.identity or case.state == "undone" or case.text("task"):
-            return False
-        return procedure_of(case).product.id == job.procedure.product.id and bool(case.journal.actions())
-    return False
+def newest_case(job: Opened, cases: Path) -> Newest:
+    """Look for it."""
+    unread: list[str] = []
+    for folder in sorted(all_cases(cases), key=lambda folder: (folder / "case.db").stat().st_mtime_ns, reverse=True):
+        try:
+            with open_case(folder) as case:
+                if _counts(job, case):
+                    return Newest(folder, unread)
+        except KleffError as error:
+            if f"-{job.procedure.product.id}-" in folder.name:
+                unread.append(f"what the case {folder.name} knows is not known: {error.what}")
+    return Newest(None, unread)
 
 
-def verify_after(job: Opened, folder: Path, given: Sequence[str]) -> Verification:
+def _counts(job: Opened, case: Case) -> bool:
+    if case.text("identity") != job.workstation.identity or case.state == "undone" or case.text("task"):
+        return False
+    check_trusted(case.folder, "the case", job.workstation)
+    return procedure_of(case).product.id == job.procedure.product.id and bool(case.journal.actions())
+
+
+def verify_after(job: Opened, folder: Path, given: Sequence[str], unread: Sequence[str]) -> Verification:
     """Look again, with what a case knows; what is answered now wins over what was answered then.
+
+    Args:
+        unread: what is told of newer cases.
 
     Raises:
         UsageError: an answer that no question knows.
@@ -53,6 +69,7 @@ def verify_after(job: Opened, folder: Path, given: Sequence[str]) -> Verificatio
         known = known_of(case, here)
     result = verify(here, known)
     result.case = folder.name
+    result.not_known += unread
     return result
 
 
