@@ -55,6 +55,7 @@ LEFT = [
     (LETTERS, "der Häcksler\n".encode("utf-16-be")),
 ]
 NOT_MEANT = [
+    ("[[delete]]\nlines = 'beds = 7'\nin_file = '/etc/hosts'\n", b"beds = 4\nrows = 7\n"),
     (NAME, b"a\nrake.example\nhoe.example.org\nmy-hoe.example\n"),
     (NAME, b"; hoe.example.\n// hoe.example.\n"),
     (SETS, b"export RAKE=/opt/hoe\nHOE_HOME=/opt/rake\n"),

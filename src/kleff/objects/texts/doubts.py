@@ -23,7 +23,7 @@ SHOWN = 100  # letters of a line
 def tokens(text: str) -> list[str]:
     """The words by which a text is known again where it is written otherwise."""
     found = [token for token in TOKEN.findall(text.replace("=", " ")) if token not in SAYS_SO]
-    return [token for token in found if sum(c.isalnum() for c in token) > 1] or [text]
+    return [token for token in found if any(c.isalnum() for c in token)] or [text]
 
 
 def doubtful(lines: Sequence[str], made: Sequence[Edit], groups: Sequence[Sequence[str]], folded: bool, whole: bool = False) -> list[str]:
