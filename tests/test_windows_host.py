@@ -313,7 +313,7 @@ def test_a_closed_console_and_ctrl_break(beds: Beds) -> None:
             beds.let_go()
             child.expect(pexpect.EOF)
         child.close()
-        assert exit_code in (None, child.exitstatus)
+        assert exit_code in (None, child.exitstatus), child.before
         assert until(lambda: not beds.windows.runs("launch.py run"), 60)
         assert beds.windows.runs("program.exe remove") == (how == "close")
         beds.let_go()
