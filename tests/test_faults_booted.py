@@ -17,9 +17,10 @@ import pytest
 from booted import TESTS, Booted, boots, make_base
 from debs import build
 from faulty import CODES
-from support import differences, tree, until, write
+from support import differences, procedure, tree, until, write
 from test_faults import CALLS, mounted_anew
 from test_packages_exact import NOISE
+from whole import RUNNING, STEPS, UNIT, lay
 
 pytestmark = boots("booted products")
 EVERY = os.environ.get("KLEFF_ALL_FAULTS") == "1"
@@ -135,3 +136,19 @@ def test_a_call_that_fails(bench: Booted) -> None:
         assert found == [], f"{what}{told}\n{found}"
         shutil.rmtree(bench.top / "var/lib/kleff/cases", ignore_errors=True)
     assert hit
+
+
+def test_a_look_that_fails_is_no_absence(bench: Booted) -> None:
+    """As tests/test_looks.py, on the running system, whose processes, units and packages are looked at too."""
+    bench.do("useradd", "-m", "-u", "1002", "tomas", code=0)
+    lay(bench.top)
+    shutil.copy("/bin/sleep", bench.top / "opt/hoe/bin/hoed")
+    write(bench.top / "etc/systemd/system/hoed.service", UNIT.replace("/hoed\n", "/hoed 100000\n"))
+    bench.do("touch", "-d", "2026-01-01", "/tmp/hoe-beds-1", code=0)  # a file system of its own, once it runs
+    bench.do("systemctl", "daemon-reload", code=0)
+    bench.do("systemctl", "start", "hoed", code=0)
+    procedure(bench.top / "srv/hoe.toml", STEPS + RUNNING)
+    told = bench.kleff("verify", "/srv/hoe.toml", code=4).stdout
+    assert "program hoed" in told
+    assert "Could not be looked at" not in told
+    assert bench.do("python3", TESTS / "looks_inside.py", "/srv/hoe.toml", 40 if EVERY else 2, 1, code=0).stdout == ""

@@ -25,9 +25,10 @@ from kleff.errors import KleffError
 from kleff.objects.base.table import KINDS
 from kleff.procedure.loaded import LoadedStep, Procedure
 from needs.lab import HERE
-from support import IS_ROOT, Kleff, procedure
+from support import IS_ROOT, Kleff, linux_tree, procedure, write
 from whole import STEPS, whole
 
+PACKAGES_OF_PYTHON = "python3/dist-packages"
 EVERY = os.environ.get("KLEFF_ALL_FAULTS") == "1"
 DRAWN = 14  # for a step, of errors that say that something cannot be read; and half of that of what is gone all at once
 DOUBT = ("unreadable", "unknown", "refused")
@@ -95,14 +96,14 @@ def faults(one: Procedure, on: str, below: Path, seed: int) -> Iterator[Blind]:
                 yield Blind(below, at, code, for_good=False)
 
 
-def told_wrongly(file: Path, on: str, below: Path) -> list[str]:
+def told_wrongly(file: Path, on: str, below: Path, seed: int = 0) -> list[str]:
     """Every lie, with the step, the read that failed and who made it."""
     every, wrong = load(file), list[str]()
     for step in (*every.evidence, *every.steps):
         one = alone(every, step)
         before = look(one, on)
         assert before.evidence or before.actions, f"line {step.line}: there is nothing of it"
-        for fault in faults(one, on, below, step.line):
+        for fault in faults(one, on, below, step.line + 1000 * seed):
             try:
                 with fault.armed():
                     now = look(one, on)
@@ -124,6 +125,53 @@ def test_on_a_lab(kleff: Kleff, tmp_path: Path, file: str) -> None:
 def test_on_a_tree(tmp_path: Path) -> None:
     top = whole(tmp_path / "tree")
     assert told_wrongly(procedure(tmp_path / "p.toml", STEPS), f"root:{top}", top) == []
+
+
+OTHERS = {
+    "etc/hosts": "127.0.0.1 localhost\n", "etc/environment": "PATH=/usr/bin:/bin\n", "etc/beds.ini": "[rake]\nx=1\n",
+    "etc/systemd/system/rake.service": "[Service]\nExecStart=/usr/bin/rake\n", "etc/apt/sources.list.d/rake.list": "deb https://a b c\n",
+    "etc/modules-load.d/rake.conf": "rake\n", "etc/group": "root:x:0:\n", "etc/login.defs": "UID_MIN 1000\n",
+    "etc/xdg/autostart/rake.desktop": "[Desktop Entry]\nType=Application\nName=Rake\nExec=/usr/bin/rake\n",
+    f"usr/lib/{PACKAGES_OF_PYTHON}/rake-1.dist-info/METADATA": "Metadata-Version: 2.1\nName: rake\nVersion: 1\n",
+    f"usr/lib/{PACKAGES_OF_PYTHON}/rake-1.dist-info/RECORD": "rake/x.py,,\n",
+}  # fmt: skip
+
+
+def behind_links(top: Path) -> Path:
+    """The system's settings lie elsewhere, as an administrator has ordered them; but what says who the accounts are."""
+    real = top / "srv/settings"
+    real.mkdir(parents=True)
+    for number, file in enumerate(sorted((top / "etc").rglob("*"))):
+        if file.is_file() and not file.is_symlink() and file.name not in ("passwd", "group", "login.defs"):
+            file.rename(real / f"{number}-{file.name}")
+            file.symlink_to(f"/srv/settings/{number}-{file.name}")
+    return top
+
+
+@pytest.mark.skipif(not IS_ROOT, reason="needs root: files of several accounts")
+def test_links_of_an_administrator_are_followed(tmp_path: Path) -> None:
+    """What lies behind them is found, or it is said that it is left; where nothing of it lies there, they are no doubt."""
+    there, bare = behind_links(whole(tmp_path / "whole")), linux_tree(tmp_path / "bare")
+    for path, text in OTHERS.items():
+        write(bare / path, text)
+    behind_links(bare)
+    every = load(procedure(tmp_path / "p.toml", STEPS))
+    for step in every.steps:
+        found, nothing = look(alone(every, step), f"root:{there}"), look(alone(every, step), f"root:{bare}")
+        assert found.actions, step
+        assert (nothing.actions, nothing.doubts[1]) == (0, False), step
+        assert nothing.clean or step.phase == "backup", step
+
+
+def test_what_has_records_and_is_not_told_is_no_absence(tmp_path: Path) -> None:
+    """`update-alternatives` says nothing of a name whose record it cannot read."""
+    top = linux_tree(tmp_path / "tree")
+    (top / "var/lib/dpkg/alternatives").mkdir()
+    (top / "var/lib/dpkg/alternatives/dig").symlink_to("/nowhere/dig")
+    (step,) = load(file := procedure(tmp_path / "p.toml", '[[delete]]\nalternatives_to = "/opt/hoe"\n')).steps
+    seen = look(alone(load(file), step), f"root:{top}")
+    assert seen.doubts[1:] == (True, True)
+    assert not seen.clean
 
 
 def test_every_kind_is_among_them() -> None:

@@ -12,7 +12,7 @@ from kleff.objects.base.kind import Kind
 from kleff.procedure.globs import name_matches
 from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import Step, Text
-from kleff.workstation.files.folders import inside
+from kleff.workstation.files.folders import inside, real_folder
 from kleff.workstation.identity import NameId, path_id
 from kleff.workstation.paths import WPath
 
@@ -70,7 +70,8 @@ def _all(here: Here) -> Iterator[tuple[str, str, WPath | None]]:
     files = here.workstation.files
     for line in _lines(here, WPath(here.workstation.style, "", LOADED)):
         yield line.split(" ")[0], "loaded until the workstation restarts", None
-    for top in {_real(here, parts).key: _real(here, parts) for parts in (INSTALLED, INSTALLED[1:])}.values():
+    tops = [real_folder(files, WPath(here.workstation.style, "", parts)) for parts in (INSTALLED, INSTALLED[1:])]
+    for top in {top.key: top for top in tops}.values():
         for path, _ in files.find(top, FILE.fullmatch) if files.look(top) is not None else ():
             name = path.name.partition(".ko")[0]
             yield name, f"installed for the kernel {path.parts[len(top.parts)]}", path
@@ -82,13 +83,9 @@ def _all(here: Here) -> Iterator[tuple[str, str, WPath | None]]:
                     yield line.strip(), f"asked for at every start by {path}", path
 
 
-def _real(here: Here, parts: tuple[str, ...]) -> WPath:
-    return here.workstation.files.resolve(WPath(here.workstation.style, "", parts)).path
-
-
 def _lines(here: Here, path: WPath) -> list[str]:
     try:
-        return here.workstation.files.read(path, MOST).decode("utf-8", "replace").splitlines()
+        return here.workstation.files.read(real_folder(here.workstation.files, path), MOST).decode("utf-8", "replace").splitlines()
     except (FileNotFoundError, NotADirectoryError):
         return []
 

@@ -23,7 +23,8 @@ from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import AccountStep, Text, Texts
 from kleff.procedure.texts import Problem, path_problem
 from kleff.texts import plural
-from kleff.workstation.files.lines import Edit, decode, read_whole, taking_out
+from kleff.workstation.files.folders import real_folder
+from kleff.workstation.files.lines import Edit, decode, read_text, read_whole, taking_out
 from kleff.workstation.identity import Identity, NameId, packed, path_id
 from kleff.workstation.paths import WPath
 
@@ -287,8 +288,27 @@ def looked_into(model: InFile, here: Here, path: WPath) -> Looked:
     Raises:
         ActionFailed: it is no file whose lines can be worked on.
     """
-    files, folded = here.workstation.files, here.workstation.style.folded
-    codec, lines = decode(read_whole(files, path, lambda look: names_aside(files, path)[look.identity])[1])
+    files = here.workstation.files
+    try:
+        data = read_whole(files, path, lambda look: names_aside(files, path)[look.identity])[1]
+    except ActionFailed:
+        if not _says_nothing(model, here, path):
+            raise
+        return Looked([], [])
+    return _looked(model, here, data)
+
+
+def _says_nothing(model: InFile, here: Here, path: WPath) -> bool:
+    """Whether there is nothing of the thing in a file whose lines are not touched, such as one behind an administrator's link."""
+    files = here.workstation.files
+    real = real_folder(files, path)
+    look = files.look(real)
+    return look is None or (look.is_file and not any(_looked(model, here, read_text(files, real, look))))
+
+
+def _looked(model: InFile, here: Here, data: bytes) -> Looked:
+    folded = here.workstation.style.folded
+    codec, lines = decode(data)
     made = model.sure(lines, folded)
     other = otherwise_encoded(codec, lines, made, model.meant)
     return Looked(made, model.doubts(lines, made, folded) + ([other] if other else []))

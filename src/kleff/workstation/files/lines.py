@@ -66,14 +66,23 @@ def read_whole(files: FileTree, place: WPath, known: Callable[[Look], int] = lam
         if what or look.mode & PRIVILEGED:
             what = what or "is a program with its owner's rights"
             raise ActionFailed(f"{place} {what}; its lines are not touched", remedy="name the file itself, or take the lines out by hand")
-        if look.size > LONGEST:
-            raise ActionFailed(f"{place} is longer than {LONGEST >> 20} MiB", remedy="take the lines out by hand")
-        data = files.read(place, LONGEST)
+        return look, read_text(files, place, look)
     except OSError as error:
         raise ActionFailed(f"{place} cannot be read: {error.strerror}", remedy=remedy_for(error)) from None
+
+
+def read_text(files: FileTree, place: WPath, look: Look) -> bytes:
+    """The content of a regular file.
+
+    Raises:
+        ActionFailed: it is too long, or no text. OSError: it cannot be read.
+    """
+    if look.size > LONGEST:
+        raise ActionFailed(f"{place} is longer than {LONGEST >> 20} MiB", remedy="take the lines out by hand")
+    data = files.read(place, LONGEST)
     if (b"\0" in data and encoding(data).startswith("utf-8")) or data.startswith((codecs.BOM_UTF32_LE, codecs.BOM_UTF32_BE)):
         raise ActionFailed(f"{place} is no text in an encoding that is known here", remedy="take the lines out by hand")
-    return look, data
+    return data
 
 
 def encoding(data: bytes) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import subprocess
 from collections.abc import Mapping
@@ -11,6 +12,8 @@ from kleff.errors import ActionFailed
 from kleff.workstation.things import Alternative
 
 PATIENCE = 60
+RECORDS = Path("var/lib/dpkg/alternatives")  # update-alternatives(1), --admindir
+BEING_WRITTEN = ".dpkg-tmp"
 FIELD = re.compile(r"^(\w+): ?(.*(?:\n .*)*)$", re.MULTILINE)
 
 
@@ -24,6 +27,7 @@ class LinuxAlternatives:
     def __init__(self, root: Path | None, environment: Mapping[str, str]) -> None:
         self._words = ["update-alternatives", *(["--root", str(root)] if root else [])]
         self._environment = environment
+        self._records = (root or Path("/")) / RECORDS
 
     def _run(self, *words: str) -> str:
         """What it says.
@@ -44,7 +48,22 @@ class LinuxAlternatives:
 
     def all(self) -> list[Alternative]:
         names = [line.split()[0] for line in self._run("--get-selections").splitlines() if line.split()]
+        if untold := sorted(self._recorded() - set(names)):
+            raise ActionFailed(f"update-alternatives does not tell what {untold[0]} stands for", remedy=f"look at {self._records}")
         return [one for name in names for one in self._of(name)]
+
+    def _recorded(self) -> set[str]:
+        """The names of which there are records: of one that it cannot read it says nothing.
+
+        Raises:
+            ActionFailed: they cannot be listed.
+        """
+        try:
+            return {name for name in os.listdir(self._records) if not name.endswith(BEING_WRITTEN)}
+        except FileNotFoundError:
+            return set()
+        except OSError as error:
+            raise ActionFailed(f"{self._records} cannot be read: {error.strerror}", remedy="look at it; then run again") from None
 
     def _of(self, name: str) -> list[Alternative]:
         head, *others = self._run("--query", name).split("\n\n")
