@@ -163,6 +163,32 @@ def test_links_of_an_administrator_are_followed(tmp_path: Path) -> None:
         assert nothing.clean or step.phase == "backup", step
 
 
+@pytest.mark.skipif(not IS_ROOT, reason="needs root: files of several accounts")
+def test_an_account_that_keeps_its_settings_behind_links(tmp_path: Path) -> None:
+    """They are read where they are its own; nobody is led by them to what is another's."""
+    top = linux_tree(tmp_path / "tree")
+    for name, led_to in (("mira", "kept/profile"), ("tomas", "/home/mira/kept/profile")):
+        write(top / "home" / name / "kept/profile", "umask 22\n")
+        (top / "home" / name / ".profile").symlink_to(led_to)
+        uid = (top / "home" / name).stat().st_uid
+        for path in (top / "home" / name).rglob("*"):
+            os.chown(path, uid, uid, follow_symlinks=False)
+    every = load(procedure(tmp_path / "p.toml", STEPS))
+    (step,) = [s for s in every.steps if s.kind == "lines" and "profile" in str(s.model)]
+    plans = {}
+    for kept in ("umask 22\n", "export HOE_HOME=/opt/hoe\n"):
+        (top / "home/mira/kept/profile").write_text(kept)
+        workstation = opened_workstation(f"root:{top}")
+        plan = Planning.whole(make_context(workstation, alone(every, step))).plan()
+        plans[kept] = {action.account: (action.state, action.reason) for action in plan.actions}
+        workstation.release()
+    without, there = plans.values()
+    assert without["mira"] == ("absent", "no such line")
+    assert there["mira"][0] in DOUBT
+    assert without["tomas"] == there["tomas"]
+    assert "another account's" in there["tomas"][1]
+
+
 def test_what_has_records_and_is_not_told_is_no_absence(tmp_path: Path) -> None:
     """`update-alternatives` says nothing of a name whose record it cannot read."""
     top = linux_tree(tmp_path / "tree")

@@ -23,7 +23,7 @@ from kleff.procedure.loaded import StepOf
 from kleff.procedure.model import AccountStep, Text, Texts
 from kleff.procedure.texts import Problem, path_problem
 from kleff.texts import plural
-from kleff.workstation.files.folders import real_folder
+from kleff.workstation.files.folders import behind
 from kleff.workstation.files.lines import Edit, decode, read_text, read_whole, taking_out
 from kleff.workstation.identity import Identity, NameId, packed, path_id
 from kleff.workstation.paths import WPath
@@ -299,9 +299,9 @@ def looked_into(model: InFile, here: Here, path: WPath) -> Looked:
 
 
 def _says_nothing(model: InFile, here: Here, path: WPath) -> bool:
-    """Whether there is nothing of the thing in a file whose lines are not touched, such as one behind an administrator's link."""
+    """Whether there is nothing of the thing in a file whose lines are not touched, such as one behind a link."""
     files = here.workstation.files
-    real = real_folder(files, path)
+    real = behind(files, path)
     look = files.look(real)
     return look is None or (look.is_file and not any(_looked(model, here, read_text(files, real, look))))
 
