@@ -22,6 +22,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import pexpect
 import pytest
 
 import kleff.closing
@@ -298,3 +299,11 @@ def describe(lab: Path, **process: object) -> None:
     from kleff.workstation.lab.lab import Lab
 
     Lab(lab).start(["BrindlewortPrintBridge", "Spooler", "StocktakeSync", "LabelQueue", "LabelWatch"], all_processes=True)
+
+
+def ended(child: pexpect.spawn) -> int | None:
+    """The exit code of a program on a terminal, once it has ended by itself: a terminal that is closed sooner tells it to stop."""
+    child.expect(pexpect.EOF)
+    code: int | None = child.wait()
+    child.close()
+    return code

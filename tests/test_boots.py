@@ -17,7 +17,7 @@ from kleff.workstation.windows.native.api import Api
 from kleff.workstation.windows.native.caller import Answer, Arg, Call
 from kleff.workstation.windows.native.structures import SYSTEM_TIMEOFDAY_INFORMATION
 from kleff.workstation.windows.system.power.machine import boot_id
-from support import Kleff, procedure
+from support import Kleff, ended, procedure
 
 BOOTED, HOUR = 133_700_000_000_000_000, 36_000_000_000  # 100 ns
 
@@ -98,6 +98,4 @@ def test_somebody_is_asked(kleff: Kleff, lab: Path, tmp_path: Path, said: str, c
     child = pexpect.spawn(str(kleff.program), words, encoding="utf-8", timeout=60, env={**os.environ, "COLUMNS": "200"})
     child.expect("restarted since the case waits")
     child.sendline(said)
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == code, child.before
+    assert ended(child) == code, child.before

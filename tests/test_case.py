@@ -28,7 +28,7 @@ from kleff.progress import Silent
 from kleff.report.case_facts import case_info
 from kleff.workstation.posix.tree import PosixTree
 from kleff.workstation.this_machine import host
-from support import IS_ROOT, Kleff, differences, hives, linux_tree, procedure, tree, write
+from support import IS_ROOT, Kleff, differences, ended, hives, linux_tree, procedure, tree, write
 
 names = st.sampled_from(["a", "b", "keep.me", "x y", "caf\udce9", "...", "-rf", "\u202ename"])
 paths = st.lists(names, min_size=1, max_size=4).map(tuple)
@@ -306,18 +306,14 @@ def test_asked_once_on_a_terminal(kleff: Kleff, lab: Path, tag_studio: Path) -> 
     child.expect(r"Do this on POTTING-02 \(lab:.*\[y/N\] ")
     child.sendline("n")
     child.expect("not confirmed")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 3
+    assert ended(child) == 3
     assert not kleff.cases.exists()
     child = pexpect.spawn(str(kleff.program), words, encoding="utf-8", timeout=60, dimensions=(50, 160))
     child.expect(r"\[y/N\] ")
     assert "\x1b[" in child.before, "a terminal gets colour"
     child.sendline("y")
     child.expect("is gone")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 0
+    assert ended(child) == 0
 
 
 def test_a_copied_case_is_still_the_case(kleff: Kleff, lab: Path, tag_studio: Path, tmp_path: Path) -> None:
@@ -360,16 +356,14 @@ def test_a_bag_has_a_question_of_its_own(kleff: Kleff, tmp_path: Path) -> None:
     child = pexpect.spawn(str(kleff.program), ["discard", str(case), "--bag"], encoding="utf-8", env={**os.environ, "COLUMNS": "200"})
     child.expect("Delete the saved data for good\\? It may hold the only licence")
     child.sendline("n")
-    child.expect(pexpect.EOF)
-    assert (child.wait(), (case / "bag").exists()) == (3, True)
+    assert (ended(child), (case / "bag").exists()) == (3, True)
     child = pexpect.spawn(str(kleff.program), ["discard", str(case), "--bag"], encoding="utf-8")
     child.expect("for good\\?")
     child.sendline("y")
     child.expect("Delete this for good\\?")
     child.sendline("y")
     child.expect("The saved data is deleted too")
-    child.expect(pexpect.EOF)
-    assert child.wait() == 0
+    assert ended(child) == 0
     assert sorted(p.name for p in case.iterdir()) == ["case.db", "output"]
     assert "Saved in the bag (deleted since)" in kleff("report", case).out
     assert kleff("cases", "--json").json()["cases"][0]["holds"] == []

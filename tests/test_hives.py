@@ -21,7 +21,7 @@ from kleff.workstation.windows.native.caller import Answer, Call, wide
 from kleff.workstation.windows.native.functions import FUNCTIONS
 from kleff.workstation.windows.profiles import PROFILES
 from kleff.workstation.windows.system.hives import OURS, Hives
-from support import Kleff, procedure
+from support import Kleff, ended, procedure
 from test_entries import STEP, bench
 
 HOME = r"C:\Users\mira"
@@ -74,9 +74,7 @@ def test_somebody_signs_in_while_a_question_waits(kleff: Kleff, tmp_path: Path) 
     child.expect("Do this on")
     assert "is signed in" in kleff("lab", "sign-in", lab, "mira").out
     child.sendline("y")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 0, child.before
+    assert ended(child) == 0, child.before
     on = open_lab(lab)
     assert on.registry is not None
     assert not on.registry.exists(on.registry.canonical("HKCU\\Software\\Rakeworks", SID)[0])

@@ -11,7 +11,7 @@ import pytest
 
 from kleff.errors import Refused, UsageError
 from memory import Bench, delete
-from support import Kleff, describe, procedure, write
+from support import Kleff, describe, ended, procedure, write
 from test_stopping import GARDEN, names
 
 HOE = r"C:\Program Files\Rakeworks\Hoe"
@@ -106,8 +106,7 @@ def test_they_are_chosen_on_the_terminal(kleff: Kleff, lab: Path, tmp_path: Path
     child.sendline("1")
     child.expect("will be removed")
     child.sendline("y")
-    child.expect(pexpect.EOF)
-    child.close()
+    ended(child)
     assert "viewer.exe" not in names(lab)
 
 

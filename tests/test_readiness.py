@@ -15,7 +15,7 @@ import pytest
 from killing import run_until
 from kleff.registry.values import text_value
 from kleff.workstation.lab.workstation import open_lab
-from support import IS_ROOT, Kleff, differences, linux_tree, procedure, tree, write
+from support import IS_ROOT, Kleff, differences, ended, linux_tree, procedure, tree, write
 
 GARDEN = "[[delete]]\npaths = ['C:\\Garden']\n"
 FACTS = """
@@ -149,9 +149,7 @@ def test_manual_steps_one_by_one_on_a_terminal(kleff: Kleff, lab: Path, garden: 
     child.sendline("")
     child.expect("Do this on POTTING-02")
     child.sendline("n")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 3
+    assert ended(child) == 3
     assert garden.exists()
 
 

@@ -30,7 +30,7 @@ from kleff.workstation.memory.registry import MemoryRegistry
 from kleff.workstation.things import Life
 from kleff.workstation.windows.system.power.boots import SystemBoots
 from needs.lab import WINDOWS, put
-from support import Kleff, differences, hives, tree, until, write
+from support import Kleff, differences, ended, hives, tree, until, write
 
 EDGER = r"C:\Program Files\Rakeworks\Edger"
 STEP = (
@@ -416,9 +416,7 @@ def test_a_window_that_a_person_answers(kleff: Kleff, tmp_path: Path) -> None:
         assert until(lambda: any(p.get("title") == "Edger setup" for p in Lab(edger.lab).state().processes))
         assert "window" in kleff("lab", "answer", edger.lab, "Elsewhere", code=2).err
         kleff("lab", "answer", edger.lab, "Edger setup", *([answer] if answer else []))
-        child.expect(pexpect.EOF)
-        child.close()
-        assert child.exitstatus == exit_code, child.before
+        assert ended(child) == exit_code, child.before
         assert edger.there() != gone
         assert answer == "" or differences(before, tree(edger.lab / "files")) == []
     edger.check_back()
@@ -559,9 +557,7 @@ def test_restarted_at_once(kleff: Kleff, waiting: tuple[Edger, Path]) -> None:
         child.expect(re.escape(told))
     child.send("y\r")
     child.expect("restarts")
-    child.expect(pexpect.EOF)
-    child.close()
-    assert child.exitstatus == 5
+    assert ended(child) == 5
     assert Lab(edger.lab).state().boot == 2
     kleff("resume")
 
