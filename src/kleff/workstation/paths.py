@@ -47,6 +47,16 @@ class WPath:
     def child(self, *names: str) -> WPath:
         return WPath(self.style, self.volume, self.parts + names)
 
+    def walked(self, relative: str) -> WPath:
+        """Where a path that is written with `/`, `.` and `..` leads from this folder; never above its volume."""
+        parts = self.parts
+        for part in relative.split("/"):
+            if part == "..":
+                parts = parts[:-1]
+            elif part not in ("", "."):
+                parts = (*parts, part)
+        return WPath(self.style, self.volume, parts)
+
     @property
     def key(self) -> tuple[str, tuple[str, ...]]:
         """What two spellings of one path share."""

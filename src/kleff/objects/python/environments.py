@@ -153,10 +153,7 @@ def _text(files: FileTree, path: WPath) -> str:
 def _recorded(files: FileTree, prefix: WPath, site: WPath, info: WPath) -> Iterator[WPath]:
     """What its record names, as far as it lies below the prefix."""
     for row in _rows(files, info.child("RECORD")):
-        parts: tuple[str, ...] = () if row[0].startswith("/") else site.parts
-        for part in row[0].split("/"):
-            parts = parts[:-1] if part == ".." else parts if part in ("", ".") else (*parts, part)
-        path = WPath(site.style, site.volume, parts)
+        path = (WPath(site.style, site.volume, ()) if row[0].startswith("/") else site).walked(row[0])
         if path.below(prefix):
             yield path
 

@@ -53,13 +53,7 @@ def _led_to(link: WPath, target: str) -> WPath:
         if split is None:
             raise LinkOnTheWay(f"the link {link} leads to {target}, which is not followed")
         return WPath(link.style, *split)
-    parts = link.parent.parts
-    for part in target.split("/"):
-        if part == "..":
-            parts = parts[:-1]
-        elif part not in ("", "."):
-            parts = (*parts, part)
-    return WPath(link.style, link.volume, parts)
+    return link.parent.walked(target)
 
 
 def holds_something(files: FileTree, path: WPath) -> bool:

@@ -178,9 +178,7 @@ class MemoryTree(ByPath):
         split = self.style.split(node.target)
         if depth > MAX_LINKS or (split is not None and split[0] not in self.volumes):
             raise LinkOnTheWay(f"the link {link} leads nowhere")
-        volume, base = split if split is not None else (link.volume, link.parent.parts)
-        for part in node.target.split("/") if split is None else []:
-            base = base[:-1] if part == ".." else base if part in ("", ".") else (*base, part)
+        volume, base = split if split is not None else (link.volume, link.parent.walked(node.target).parts)
         return self._resolve(volume, base + rest, (*links, f"{link} -> {node.target}"), depth + 1)
 
     def only_admin(self, path: WPath) -> bool:

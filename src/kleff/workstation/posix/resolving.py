@@ -89,12 +89,7 @@ class Resolving:
         elif target.startswith("/"):
             raise LinkOnTheWay(f"the link {link} leads out of the workstation, to {target}")
         else:
-            volume, base = link.volume, link.parent.parts
-            for part in target.split("/"):
-                if part == "..":
-                    base = base[:-1]
-                elif part not in ("", "."):
-                    base = (*base, part)
+            volume, base = link.volume, link.parent.walked(target).parts
         if volume not in self._tree.volumes:
             raise LinkOnTheWay(f"the link {link} leads to {target}, which is not on this workstation")
         return self._resolve(volume, base + rest, (*links, f"{link} -> {target}"), depth + 1)
